@@ -1,0 +1,1 @@
+"""The window: stages, widgets, theme and jobs. Only this package imports Qt."""

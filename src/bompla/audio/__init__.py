@@ -1,0 +1,1 @@
+"""Sound as values: reading, writing, resampling, loudness and summaries for drawing."""

@@ -1,0 +1,130 @@
+"""Reading sound files into clips and writing clips as sound files."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from bompla.audio.clip import MAX_RATE, MIN_RATE, Clip
+from bompla.errors import SoundFileError
+from bompla.files import reason_of
+
+MAX_DURATION_S = 3_600.0
+SUFFIXES = (".wav", ".w64", ".rf64", ".flac", ".aif", ".aiff", ".aifc", ".ogg", ".oga", ".opus", ".mp3")
+"""The endings offered in dialogs; what a file is, is read from its content."""
+
+_SNIFF_BYTES = 64
+_BLOCK_FRAMES = 1 << 18
+
+
+def read_clip(path: Path) -> Clip:
+    """Read a sound file whole.
+
+    WAV, RF64, W64, AIFF, FLAC, Ogg (Vorbis, Opus) and MP3, at any rate and channel count, up to
+    an hour. Values that are not finite become silence.
+
+    Raises SoundFileError, with a sentence that names the file, for a missing, empty, truncated,
+    over-long or unreadable file, and for one that is not sound.
+    """
+    _check_openable(path)
+    try:
+        with soundfile.SoundFile(path) as stream:
+            _check_header(path, stream)
+            samples = _read_all(stream)
+            promised = stream.frames
+            sample_rate = int(stream.samplerate)
+    except soundfile.LibsndfileError as error:
+        raise SoundFileError(_refusal(path, error)) from error
+    except OSError as error:
+        raise SoundFileError(f"Could not read {path.name}: {reason_of(error)}.") from error
+    if samples.shape[0] == 0:
+        raise SoundFileError(f"{path.name} holds no sound: it has a header and no samples.")
+    _check_complete(path, samples.shape[0], promised)
+    if not np.isfinite(samples).all():
+        samples = np.nan_to_num(samples, nan=0.0, posinf=0.0, neginf=0.0)
+    return Clip(samples, sample_rate)
+
+
+def encode_clip(clip: Clip, *, container: str = "FLAC", subtype: str = "PCM_24") -> bytes:
+    """Return the clip as the bytes of a sound file, clipped to full scale in fixed-point subtypes."""
+    target = io.BytesIO()
+    try:
+        soundfile.write(target, clip.samples, clip.sample_rate, format=container, subtype=subtype)
+    except (soundfile.LibsndfileError, ValueError) as error:
+        raise SoundFileError(
+            f"This sound cannot be stored as {container}: {str(error).rstrip('.')}."
+        ) from error
+    return target.getvalue()
+
+
+def decode_clip(content: bytes, name: str) -> Clip:
+    """Read a clip from the bytes of a sound file; `name` is used in error messages."""
+    try:
+        samples, rate = soundfile.read(io.BytesIO(content), dtype="float32", always_2d=True)
+    except soundfile.LibsndfileError as error:
+        raise SoundFileError(f"{name} is damaged and cannot be read.") from error
+    if samples.shape[0] == 0:
+        raise SoundFileError(f"{name} holds no sound.")
+    return Clip(samples, int(rate))
+
+
+def _check_openable(path: Path) -> None:
+    try:
+        if path.is_dir():
+            raise SoundFileError(f"{path.name} is a folder; open a sound file from inside it.")
+        with path.open("rb") as stream:
+            head = stream.read(_SNIFF_BYTES)
+    except FileNotFoundError as error:
+        raise SoundFileError(f"There is no file {path}; it may have been moved or renamed.") from error
+    except PermissionError as error:
+        raise SoundFileError(f"{path.name} may not be read; check the rights of the file.") from error
+    except OSError as error:
+        raise SoundFileError(f"Could not read {path.name}: {reason_of(error)}.") from error
+    if not head:
+        raise SoundFileError(f"{path.name} is empty (0 bytes).")
+
+
+def _check_header(path: Path, stream: soundfile.SoundFile) -> None:
+    if not MIN_RATE <= stream.samplerate <= MAX_RATE:
+        raise SoundFileError(f"{path.name} names a sample rate of {stream.samplerate} Hz, which cannot be right.")
+    known = 0 < stream.frames < 1 << 62
+    if known and stream.frames / stream.samplerate > MAX_DURATION_S:
+        minutes = stream.frames / stream.samplerate / 60.0
+        raise SoundFileError(
+            f"{path.name} lasts {minutes:.0f} minutes; Bompla opens up to 60. Cut out the part you want first."
+        )
+
+
+def _read_all(stream: soundfile.SoundFile) -> np.ndarray:
+    """Read by blocks, so that a header that promises too much costs no memory."""
+    blocks: list[np.ndarray] = []
+    limit = int(MAX_DURATION_S * stream.samplerate)
+    read = 0
+    while read <= limit:
+        block = stream.read(_BLOCK_FRAMES, dtype="float32", always_2d=True)
+        if block.shape[0] == 0:
+            break
+        blocks.append(block)
+        read += block.shape[0]
+    if not blocks:
+        return np.zeros((0, stream.channels), dtype=np.float32)
+    return blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
+
+
+def _check_complete(path: Path, read_frames: int, promised: int) -> None:
+    if promised < 1 << 62 and read_frames < promised:
+        raise SoundFileError(
+            f"{path.name} is cut short: {read_frames:,} of {promised:,} samples are there. Copy or export it again."
+        )
+
+
+def _refusal(path: Path, error: soundfile.LibsndfileError) -> str:
+    if path.suffix.lower() in SUFFIXES:
+        return (
+            f"{path.name} has the ending of a sound file but cannot be read as one: "
+            f"it may be damaged or of another kind ({error.error_string.strip(' .').lower()})."
+        )
+    return f"{path.name} is not a sound file that Bompla can read (WAV, AIFF, FLAC, Ogg or MP3)."

@@ -1,0 +1,1 @@
+"""The demo set: a made-up band, its patterns, its drum synthesis and its files."""

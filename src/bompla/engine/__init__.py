@@ -1,0 +1,1 @@
+"""Real-time playing: the mixer, its process, its devices and their stand-ins."""

@@ -1,0 +1,58 @@
+"""Writing files so that a reader never meets half of one."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import tempfile
+from pathlib import Path
+
+from bompla.errors import BomplaError
+
+_REASONS = {
+    errno.ENOSPC: "the disk is full; free some space and try again",
+    errno.EDQUOT: "your share of the disk is full; free some space and try again",
+    errno.EACCES: "you have no right to write there; choose another folder",
+    errno.EPERM: "you have no right to write there; choose another folder",
+    errno.EROFS: "the folder is read-only; choose another one",
+    errno.ENOENT: "the folder does not exist; choose another one",
+    errno.ENOTDIR: "part of the path is a file, not a folder; choose another one",
+    errno.EISDIR: "there is a folder of that name; choose another name",
+    errno.ENAMETOOLONG: "the name is too long; choose a shorter one",
+}
+
+
+def reason_of(error: OSError) -> str:
+    """Return why a file operation failed and what to do, in plain words."""
+    return _REASONS.get(error.errno or 0, (error.strerror or str(error)).lower())
+
+
+def write_atomically(path: Path, content: bytes, error_type: type[BomplaError]) -> None:
+    """Write `content` to `path` under a temporary name, flush it, and rename it into place.
+
+    Raises `error_type` with a sentence where the file cannot be written; whatever stood at
+    `path` before is then still there, whole.
+    """
+    temporary: str | None = None
+    try:
+        handle, temporary = tempfile.mkstemp(prefix=f".{path.name[:40]}.", dir=path.parent)
+        with os.fdopen(handle, "wb") as stream:
+            stream.write(content)
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.chmod(temporary, 0o666 & ~_umask())
+        os.replace(temporary, path)
+    except OSError as error:
+        if temporary is not None:
+            with contextlib.suppress(OSError):
+                os.unlink(temporary)
+        raise error_type(f"Could not write {path.name}: {reason_of(error)}.") from error
+
+
+def _umask() -> int:
+    with contextlib.suppress(OSError), open("/proc/self/status") as status:
+        for line in status:
+            if line.startswith("Umask:"):
+                return int(line.split()[1], 8)
+    return 0o022

@@ -1,0 +1,1 @@
+"""Computation on patterns alone: comparison with truth, grids and statistics."""

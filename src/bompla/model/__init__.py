@@ -1,0 +1,1 @@
+"""The document and its parts as immutable values, and edits from document to document."""

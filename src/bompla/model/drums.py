@@ -1,0 +1,115 @@
+"""The table of drums, from which notes, families, noteheads and labels derive."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+import msgspec
+
+
+class Family(StrEnum):
+    """A row of the kit."""
+
+    DRUMS = "drums"
+    SNARES = "snares"
+    HATS = "hats"
+    CYMBALS = "cymbals"
+    EXTRAS = "extras"
+
+
+FAMILY_LABELS = {
+    Family.DRUMS: "Drums",
+    Family.SNARES: "Snares",
+    Family.HATS: "Hats",
+    Family.CYMBALS: "Cymbals",
+    Family.EXTRAS: "Extras",
+}
+
+
+class Notehead(StrEnum):
+    """A head of standard percussion notation."""
+
+    OVAL = "oval"
+    OVAL_SLASHED = "oval slashed"
+    CROSS = "cross"
+    CROSS_CIRCLED = "cross circled"
+    CROSS_BELOW = "cross below"
+    DIAMOND = "diamond"
+    STAR = "star"
+    TRIANGLE = "triangle"
+    SQUARE = "square"
+
+
+@dataclass(frozen=True)
+class Drum:
+    """What is known of a drum role; `note` is its General MIDI percussion note."""
+
+    key: str
+    label: str
+    family: Family
+    note: int
+    notehead: Notehead
+    other_notes: tuple[int, ...] = ()
+    choke_set: int = 0
+
+
+_TABLE = (
+    Drum("kick", "Kick", Family.DRUMS, 36, Notehead.OVAL, (35,)),
+    Drum("tom_low", "Low tom", Family.DRUMS, 45, Notehead.OVAL_SLASHED, (41, 43)),
+    Drum("tom_mid", "Mid tom", Family.DRUMS, 47, Notehead.OVAL_SLASHED),
+    Drum("tom_high", "High tom", Family.DRUMS, 50, Notehead.OVAL_SLASHED, (48,)),
+    Drum("snare", "Snare", Family.SNARES, 38, Notehead.OVAL, (40,)),
+    Drum("rim", "Rim", Family.SNARES, 37, Notehead.CROSS_BELOW),
+    Drum("clap", "Clap", Family.SNARES, 39, Notehead.SQUARE),
+    Drum("hat_closed", "Closed hat", Family.HATS, 42, Notehead.CROSS, choke_set=1),
+    Drum("hat_pedal", "Pedal hat", Family.HATS, 44, Notehead.CROSS_BELOW, choke_set=1),
+    Drum("hat_open", "Open hat", Family.HATS, 46, Notehead.CROSS_CIRCLED, choke_set=1),
+    Drum("ride", "Ride", Family.CYMBALS, 51, Notehead.DIAMOND, (53, 59)),
+    Drum("crash", "Crash", Family.CYMBALS, 49, Notehead.STAR, (52, 55, 57)),
+    Drum("shaker", "Shaker", Family.EXTRAS, 82, Notehead.TRIANGLE, (69, 70)),
+    Drum("perc", "Percussion", Family.EXTRAS, 56, Notehead.SQUARE),
+)
+
+DRUMS: dict[str, Drum] = {drum.key: drum for drum in _TABLE}
+"""All drums by key, in family order from the lowest row of the kit up."""
+
+_BY_NOTE = {note: drum for drum in _TABLE for note in (drum.note, *drum.other_notes)}
+
+
+def drum_of_note(midi_note: int) -> str:
+    """Return the drum that a General MIDI percussion note stands for, `perc` where it has no drum."""
+    drum = _BY_NOTE.get(midi_note)
+    return drum.key if drum else "perc"
+
+
+def drums_of(family: Family) -> tuple[Drum, ...]:
+    """Return the drums of a family in table order."""
+    return tuple(drum for drum in _TABLE if drum.family is family)
+
+
+class Meter(msgspec.Struct, frozen=True):
+    """A meter: its name, the beats counted in a bar, and a beat's length in quarter notes.
+
+    In 6/8 and 12/8 the beat is the dotted quarter, as musicians count it, and divides in three.
+    """
+
+    name: str
+    beats_per_bar: int
+    beat_quarters: float
+    numerator: int
+    denominator: int
+    compound: bool = False
+
+
+METERS: dict[str, Meter] = {
+    meter.name: meter
+    for meter in (
+        Meter("4/4", 4, 1.0, 4, 4),
+        Meter("3/4", 3, 1.0, 3, 4),
+        Meter("5/4", 5, 1.0, 5, 4),
+        Meter("7/8", 7, 0.5, 7, 8),
+        Meter("6/8", 2, 1.5, 6, 8, compound=True),
+        Meter("12/8", 4, 1.5, 12, 8, compound=True),
+    )
+}

@@ -1,0 +1,1 @@
+"""Values in, sound out: pad sounds and the rebuilt loop as event lists."""
