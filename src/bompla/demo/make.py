@@ -24,14 +24,14 @@ CHOKES = {"hat_closed", "hat_pedal"}
 PEAK = 0.89
 
 
-def render_groove(groove: Groove) -> Clip:
-    """Return a groove as stereo sound.
+def render_groove(groove: Groove, *, width: float = 0.6) -> Clip:
+    """Return a groove as stereo sound, on a kit drawn from `width` of the range of kits.
 
     Without a lead-in and a tail the clip is a loop: what rings on at its end is heard at its
     start, as in a loop cut out of a longer take.
     """
     rng = np.random.default_rng(groove.seed + 1000)
-    kit = draw_kit(np.random.default_rng(groove.seed + 2000), SAMPLE_RATE, width=0.6)
+    kit = draw_kit(np.random.default_rng(groove.seed + 2000), SAMPLE_RATE, width=width)
     hits = perform(groove)
     trimmed = groove.lead_in_s == 0.0 and groove.tail_s == 0.0
     frames = round(groove.duration_s * SAMPLE_RATE)

@@ -1,0 +1,169 @@
+"""The whole analysis of a clip: attacks, tempo, loop and drums."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.analysis.attacks import THRESHOLD, AttackCurve, FoundAttacks, attack_curve, find_attacks
+from bompla.analysis.hearing import hear, load_model
+from bompla.analysis.params import AnalysisParams
+from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, Spectrum, spectrum_of
+from bompla.analysis.tempo import Evidence, Reading, confidence_of, read_tempo, shares_of
+from bompla.audio.clip import Clip
+from bompla.errors import AnalysisError
+from bompla.model.document import Attack, Loop, Source, TempoReading
+from bompla.model.heard_loop import HeardLoop
+
+MIN_DURATION_S = 0.05
+MAX_REGION_BARS = 16
+
+Progress = Callable[[float, str], None]
+
+
+def _silent(_share: float, _what: str) -> None:
+    """Report to nobody."""
+
+
+def analyse(
+    clip: Clip, params: AnalysisParams | None = None, *, name: str = "", path: str = "", progress: Progress = _silent
+) -> HeardLoop:
+    """Return everything heard in a clip.
+
+    The same clip and parameters give the same result, except `elapsed_s`, the time it took.
+    `progress` is called with a share from 0 to 1 and what is being done; it may raise to cancel.
+    Raises AnalysisError for a clip too short to hold a hit. Silence gives a result without
+    attacks.
+    """
+    started = time.perf_counter()
+    params = (params or AnalysisParams()).checked()
+    if clip.duration_s < MIN_DURATION_S:
+        raise AnalysisError(f"{name or 'This sound'} is too short to hold a hit ({1000.0 * clip.duration_s:.0f} ms).")
+    source = Source(name, clip.content_hash, clip.sample_rate, clip.channels, clip.frames, path)
+    progress(0.02, "looking at the sound")
+    spectrum = spectrum_of(clip)
+    if spectrum is None:
+        return _nothing_heard(source, clip, params, started)
+    progress(0.4, "finding attacks")
+    found = find_attacks(spectrum, attack_curve(spectrum), params)
+    progress(0.6, "hearing drums")
+    heard = hear(spectrum, found.samples, load_model())
+    progress(0.8, "reading tempo and bars")
+    threshold = min(1.0, THRESHOLD / params.sensitivity)
+    evidence = _evidence(spectrum, found, threshold, clip.duration_s)
+    readings = read_tempo(evidence, params)
+    scale = clip.sample_rate / ANALYSIS_RATE
+    attacks = tuple(
+        Attack(min(clip.frames - 1, round(int(sample) * scale)), round(float(strength), 4), drums)
+        for sample, strength, drums in zip(found.samples, found.strengths, heard, strict=True)
+    )
+    progress(1.0, "done")
+    return HeardLoop(
+        source=source,
+        loop=_loop_of(readings[0], clip, attacks, evidence),
+        readings=_as_tempo_readings(readings),
+        tempo_confidence=round(confidence_of(readings), 3),
+        attacks=attacks,
+        threshold=threshold,
+        elapsed_s=time.perf_counter() - started,
+    )
+
+
+def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
+    """Return the attack-strength curve of a clip for drawing, and the seconds from point to point."""
+    spectrum = spectrum_of(clip)
+    if spectrum is None:
+        return np.zeros(1 + round(clip.duration_s * ANALYSIS_RATE) // HOP, dtype=np.float32), HOP / ANALYSIS_RATE
+    curve: AttackCurve = attack_curve(spectrum)
+    return curve.strength, HOP / ANALYSIS_RATE
+
+
+def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
+    """Return the levels of low, mid and high sound for drawing, and the seconds from point to point.
+
+    Shape (3, frames), each row from 0 to 1.
+    """
+    spectrum = spectrum_of(clip)
+    if spectrum is None:
+        return np.zeros((3, 1 + round(clip.duration_s * ANALYSIS_RATE) // HOP), dtype=np.float32), HOP / ANALYSIS_RATE
+    rows = []
+    for low, high in ((0.0, 160.0), (160.0, 4_500.0), (4_500.0, 30_000.0)):
+        level = np.sqrt(spectrum.between(low, high))
+        rows.append(level / max(float(level.max()), 1e-6))
+    return np.stack(rows).astype(np.float32), HOP / ANALYSIS_RATE
+
+
+def hear_at(clip: Clip, at_samples: list[int]) -> list[tuple[int, Attack]]:
+    """Return for each place cut by hand the attack nearest to it, and what is heard there.
+
+    The place itself is kept as the attack where nothing rises within 12 ms of it. The result
+    pairs each place with its attack, in order of time.
+    """
+    spectrum = spectrum_of(clip)
+    places = sorted(at_samples)
+    if spectrum is None:
+        return [(place, Attack(place, 0.0)) for place in places]
+    scale = clip.sample_rate / ANALYSIS_RATE
+    samples = np.array([round(place / scale) for place in places], dtype=np.int64)
+    heard = hear(spectrum, samples, load_model())
+    return [(place, Attack(place, 1.0, drums)) for place, drums in zip(places, heard, strict=True)]
+
+
+def _evidence(spectrum: Spectrum, found: FoundAttacks, threshold: float, duration_s: float) -> Evidence:
+    used = found.strengths >= threshold
+    samples, weights = found.samples[used], np.sqrt(found.strengths[used])
+    frame = np.clip(np.round(samples / HOP).astype(np.int64), 0, spectrum.frames - 1)
+    roles = []
+    for low, high in ((0.0, 120.0), (300.0, 5_000.0), (6_500.0, 30_000.0)):
+        level = np.sqrt(spectrum.between(low, high))
+        after = np.maximum(level[np.minimum(frame + 4, spectrum.frames - 1)], level[np.minimum(frame + 8, spectrum.frames - 1)])
+        rise = np.maximum(after - level[np.maximum(frame - 5, 0)], 0.0)
+        top = float(np.percentile(rise, 95)) if rise.size else 0.0
+        roles.append(np.clip(rise / max(top, 1e-6), 0.0, 1.0).astype(np.float64))
+    return Evidence(samples / ANALYSIS_RATE, weights, roles[0], roles[1], roles[2], duration_s)
+
+
+def _loop_of(reading: Reading, clip: Clip, attacks: tuple[Attack, ...], evidence: Evidence) -> Loop:
+    """Return the region of a reading: the whole file if it is trimmed, else from attack to whole bars."""
+    if reading.trimmed:
+        return Loop(0, clip.frames, reading.bars, reading.meter.name)
+    bars = reading.bars if reading.bars <= MAX_REGION_BARS else 4
+    rate = clip.sample_rate
+    start_s = reading.start_s
+    if reading.bars > MAX_REGION_BARS:
+        start_s = _busiest(reading, evidence, bars)
+    start = round(start_s * rate)
+    near = [a.at_sample for a in attacks if abs(a.at_sample - start) <= 0.03 * rate and a.strength >= THRESHOLD]
+    start = min(near, key=lambda at: abs(at - start), default=start)
+    start = max(0, start)
+    length = round(bars * reading.meter.beats_per_bar * reading.beat_s * rate)
+    end = min(clip.frames, start + length)
+    return Loop(start, max(end, start + 1), bars, reading.meter.name)
+
+
+def _busiest(reading: Reading, evidence: Evidence, bars: int) -> float:
+    """Return where the bars with the strongest attacks start."""
+    bar_s = reading.beat_s * reading.meter.beats_per_bar
+    bar = np.floor((evidence.times_s - reading.start_s) / bar_s + 0.02).astype(int)
+    inside = (bar >= 0) & (bar < reading.bars)
+    strength = np.bincount(bar[inside], evidence.weights[inside], minlength=reading.bars)
+    runs = np.convolve(strength, np.ones(bars), mode="valid")
+    return float(reading.start_s + int(runs.argmax()) * bar_s)
+
+
+def _as_tempo_readings(readings: list[Reading]) -> tuple[TempoReading, ...]:
+    return tuple(
+        TempoReading(round(r.bpm, 4), r.bars, r.meter.name, round(share, 4))
+        for r, share in zip(readings, shares_of(readings), strict=True)
+    )
+
+
+def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams, started: float) -> HeardLoop:
+    empty = np.zeros(0)
+    reading = read_tempo(Evidence(empty, empty, empty, empty, empty, clip.duration_s), params)[0]
+    loop = Loop(0, clip.frames, reading.bars, reading.meter.name)
+    only = TempoReading(round(reading.bpm, 4), reading.bars, reading.meter.name, 0.0)
+    return HeardLoop(source, loop, (only,), 0.0, (), THRESHOLD, time.perf_counter() - started)

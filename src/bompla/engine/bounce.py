@@ -1,0 +1,76 @@
+"""Playing without a device: the same mixer, as fast as it goes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.audio.clip import Clip
+from bompla.audio.loudness import loudness_db
+from bompla.engine.layout import EVENT, Bus, Op
+from bompla.engine.mixer import MAX_BLOCK_FRAMES, MixerState, apply, command, render
+from bompla.engine.pool import Place
+from bompla.render.sounds import Baked, SoundKey
+from bompla.units import SILENCE_DB, db_to_gain
+
+CLICK_MS = 28.0
+CLICK_HZ, BAR_CLICK_HZ = 1050.0, 1580.0
+MAX_MATCH_DB = 18.0
+
+
+def click_sounds(sample_rate: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Return the click of a bar and of a beat, shape (frames, 2)."""
+    t = np.arange(round(CLICK_MS * sample_rate / 1000.0)) / sample_rate
+    shape = np.minimum(1.0, t / 0.0006) * np.exp(-t / 0.006) * np.minimum(1.0, (t[-1] - t) / 0.003)
+    sounds = [0.35 * shape * np.sin(2.0 * np.pi * hz * t) for hz in (BAR_CLICK_HZ, CLICK_HZ)]
+    bar, beat = (np.repeat(sound.astype(np.float32)[:, np.newaxis], 2, axis=1) for sound in sounds)
+    return bar, beat
+
+
+def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Place, Place]) -> NDArray[np.void]:
+    """Return the hits and clicks of a loop as event records in order of time."""
+    rows = [
+        (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id % 32_768, hit.choke,
+         int(Bus.PATTERN), hit.gain, 0)
+        for hit in baked.events
+    ]
+    for beat in range(baked.beats):
+        place = clicks[0] if beat % baked.beats_per_bar == 0 else clicks[1]
+        at = round(beat * baked.frames / baked.beats)
+        rows.append((at, place.offset, place.length, -1, 0, int(Bus.CLICK), 1.0, 0))
+    events = np.array(rows, dtype=EVENT)
+    return events[np.argsort(events["at_frame"], kind="stable")]
+
+
+def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0) -> Clip:
+    """Return the rebuilt pattern as sound: the last of so many passes of the loop."""
+    parts = list(baked.sounds.values())
+    places: dict[SoundKey, Place] = {}
+    offset = 0
+    for key, sound in baked.sounds.items():
+        places[key] = Place(offset, len(sound))
+        offset += len(sound)
+    pool = np.concatenate(parts) if parts else np.zeros((1, 2), np.float32)
+    state = MixerState(np.ascontiguousarray(pool, dtype=np.float32))
+    state.events = event_list(baked, places, (Place(0, 0), Place(0, 0)))
+    state.event_times = state.events["at_frame"].copy()
+    apply(state, command(Op.SPAN, offset=0, length=baked.frames))
+    state.original_gain.target = 0.0
+    state.rebuilt_gain.target = gain
+    apply(state, command(Op.PLAY))
+    sound = np.zeros((baked.frames * passes, 2), np.float32)
+    for at in range(0, len(sound), MAX_BLOCK_FRAMES):
+        frames = min(MAX_BLOCK_FRAMES, len(sound) - at)
+        sound[at : at + frames] = render(state, frames)
+    return Clip(sound[-baked.frames :], baked.sample_rate)
+
+
+def matching_gain(baked: Baked) -> float:
+    """Return the gain at which the rebuilt loop is as loud as the original, held to 18 dB either way."""
+    original = loudness_db(Clip(baked.original, baked.sample_rate))
+    rebuilt = loudness_db(bounce_rebuilt(baked, passes=1, gain=0.25)) + 12.0412
+    if original <= SILENCE_DB or rebuilt <= SILENCE_DB + 20.0:
+        return 1.0
+    return db_to_gain(max(-MAX_MATCH_DB, min(MAX_MATCH_DB, original - rebuilt)))

@@ -1,0 +1,312 @@
+"""The window's side of the engine: starts the audio process, speaks to it, brings it back."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.engine.bounce import click_sounds, event_list
+from bompla.engine.devices import SIMULATED_NAME
+from bompla.engine.layout import (
+    CAPTURE_FRAMES,
+    CONTROL_BYTES,
+    EVENT,
+    POOL_FRAMES,
+    Capture,
+    Control,
+    DeviceKind,
+    Op,
+    SharedMemory,
+)
+from bompla.engine.mixer import command
+from bompla.engine.pool import Place, PoolPlan
+from bompla.errors import EngineError
+from bompla.render.sounds import Baked, SoundKey
+
+STALE_S = 1.0
+START_S = 15.0
+MAX_RESTARTS = 3
+
+
+@dataclass(frozen=True)
+class EngineState:
+    """What the audio process last said of itself."""
+
+    ready: bool
+    kind: DeviceKind
+    device: str
+    message: str
+    sample_rate: int
+    block_frames: int
+    latency_s: float
+    playing: bool
+    position: int
+    voices: int
+    peak: float
+    underruns: int
+    worst_s: float
+    rendered_frames: int
+
+
+class Engine:
+    """Plays a baked loop in a process of its own. Nothing here blocks the caller."""
+
+    def __init__(self, *, device: str = "", sample_rate: int = 48_000, block_frames: int = 256) -> None:
+        """Prepare an engine for the named device, the system's default one, or `SIMULATED_NAME`."""
+        self.sample_rate = sample_rate
+        self._block_frames = block_frames
+        self._device = device
+        self._process: subprocess.Popen[bytes] | None = None
+        self._pool = SharedMemory.make("bompla-pool", POOL_FRAMES * 8)
+        self._pool_frames = np.frombuffer(self._pool.memory, "<f4", POOL_FRAMES * 2).reshape(POOL_FRAMES, 2)
+        self._capture_memory = SharedMemory.make("bompla-capture", CAPTURE_FRAMES * 8)
+        self._control_memory: SharedMemory | None = None
+        self._control: Control | None = None
+        self._plan = PoolPlan()
+        self._clicks = tuple(self._put(sound) for sound in click_sounds(sample_rate))
+        self._sounds: dict[SoundKey, tuple[NDArray[np.float32], Place]] = {}
+        self._original: tuple[NDArray[np.float32], Place] | None = None
+        self._events: Place | None = None
+        self._event_count = 0
+        self._serial = 0
+        self._balance = (1.0, 0.0)
+        self._click = False
+        self._looping = True
+        self._playing = False
+        self._beat = (0, 0.0)
+        self._started_at = 0.0
+        self._restarts = 0
+        self._last_position = 0
+
+    def start(self) -> None:
+        """Start the audio process; it is ready a moment later, see `state`."""
+        self._control_memory = SharedMemory.make("bompla-control", CONTROL_BYTES)
+        self._control = Control(self._control_memory)
+        descriptors = (self._control_memory.descriptor, self._pool.descriptor, self._capture_memory.descriptor)
+        arguments = [*map(str, descriptors), str(self.sample_rate), str(self._block_frames), self._device]
+        environment = dict(os.environ, OMP_NUM_THREADS="1", OPENBLAS_NUM_THREADS="1")
+        try:
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "bompla.engine.child", *arguments],
+                stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                pass_fds=descriptors, env=environment,
+            )
+        except OSError as error:
+            raise EngineError("The sound engine could not be started; there will be no sound.") from error
+        self._beat = (0, time.monotonic())
+        self._started_at = time.monotonic()
+
+    def close(self) -> None:
+        """End the audio process."""
+        process, self._process = self._process, None
+        if process is not None:
+            with contextlib.suppress(OSError):
+                if process.stdin is not None:
+                    process.stdin.close()
+            try:
+                process.wait(2.0)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+        if self._control_memory is not None:
+            self._control_memory.close()
+            self._control_memory = None
+
+    def shut(self) -> None:
+        """End the audio process and let go of all memory; the engine cannot be started again."""
+        self.close()
+        self._pool.close()
+        self._capture_memory.close()
+
+    @property
+    def process_id(self) -> int:
+        """The audio process, 0 where none runs."""
+        return self._process.pid if self._process else 0
+
+    @property
+    def state(self) -> EngineState:
+        """What the audio process last said."""
+        if self._control is None:
+            return EngineState(False, DeviceKind.NONE, "", "", self.sample_rate, 0, 0.0, False, 0, 0, 0.0, 0, 0.0, 0)
+        s = self._control.state[0]
+        return EngineState(
+            ready=bool(s["ready"]),
+            kind=DeviceKind(int(s["kind"])),
+            device=bytes(s["device"]).decode(errors="replace"),
+            message=bytes(s["message"]).decode(errors="replace"),
+            sample_rate=int(s["sample_rate"]) or self.sample_rate,
+            block_frames=int(s["block_frames"]),
+            latency_s=float(s["latency_s"]),
+            playing=bool(s["playing"]),
+            position=int(s["position"]),
+            voices=int(s["voices"]),
+            peak=float(s["peak"]),
+            underruns=int(s["underruns"]),
+            worst_s=float(s["worst_s"]),
+            rendered_frames=int(s["rendered_frames"]),
+        )
+
+    def watch(self) -> str:
+        """Bring the audio process back if it has died or stands still; return a sentence if so.
+
+        To be called a few times a second.
+        """
+        if self._process is None or self._control is None:
+            return ""
+        now = time.monotonic()
+        rendered = int(self._control.state["rendered_frames"][0])
+        if rendered != self._beat[0]:
+            self._beat = (rendered, now)
+            self._last_position = int(self._control.state["position"][0])
+            if now - self._started_at > 10.0:
+                self._restarts = 0
+        dead = self._process.poll() is not None
+        patience = STALE_S if self.state.ready else START_S
+        if not dead and now - self._beat[1] < patience:
+            self._settle()
+            return ""
+        return self._restart()
+
+    def _restart(self) -> str:
+        if self._process is not None:
+            self._process.kill()
+        self.close()
+        self._restarts += 1
+        if self._restarts > MAX_RESTARTS:
+            return "The sound engine keeps stopping; there is no sound. Save your work and start Bompla again."
+        self.start()
+        self._send_all()
+        return "The sound engine stopped and was started again."
+
+    def _send_all(self) -> None:
+        position = self._last_position
+        self._send(Op.LOOPING, flag=int(self._looping))
+        self._send(Op.CLICK, flag=int(self._click))
+        self._send(Op.BALANCE, x=self._balance[0], y=self._balance[1])
+        if self._original is not None and self._events is not None:
+            place = self._original[1]
+            self._send(Op.ORIGINAL, offset=place.offset, length=place.length)
+            self._send(Op.SPAN, offset=0, length=place.length)
+            self._send(Op.EVENTS, offset=self._events.offset, length=self._event_count)
+            self._send(Op.SEEK, offset=position)
+        if self._playing:
+            self._send(Op.PLAY)
+
+    def show(self, baked: Baked) -> None:
+        """Play this loop from the next block on; what is sounding rings out."""
+        gone = [self._sounds.pop(key) for key in list(self._sounds) if self._changed(key, baked)]
+        for key, sound in baked.sounds.items():
+            if key not in self._sounds:
+                self._sounds[key] = (sound, self._put(sound))
+        old_original, old_events = self._original, self._events
+        if old_original is None or old_original[0] is not baked.original:
+            self._original = (baked.original, self._put(baked.original))
+        original = self._original
+        assert original is not None
+        places = {key: place for key, (_, place) in self._sounds.items()}
+        events = event_list(baked, places, (self._clicks[0], self._clicks[1]))
+        self._events = self._put(np.frombuffer(events.tobytes(), "<f4").reshape(-1, 2))
+        self._event_count = len(events)
+        if original is not old_original:
+            self._send(Op.ORIGINAL, offset=original[1].offset, length=original[1].length)
+            self._send(Op.SPAN, offset=0, length=original[1].length)
+        self._send(Op.EVENTS, offset=self._events.offset, length=self._event_count)
+        for _, place in gone:
+            self._give_back(place)
+        if old_events is not None:
+            self._give_back(old_events)
+        if old_original is not None and old_original is not original:
+            self._give_back(old_original[1])
+
+    def play(self) -> None:
+        """Play from where it stands."""
+        self._playing = True
+        self._send(Op.PLAY)
+
+    def stop(self) -> None:
+        """Stop where it stands."""
+        self._playing = False
+        self._send(Op.STOP)
+
+    def seek(self, frame: int) -> None:
+        """Go to a frame of the loop."""
+        self._last_position = frame
+        self._send(Op.SEEK, offset=frame)
+
+    def set_looping(self, looping: bool) -> None:
+        """Choose whether the loop begins again at its end."""
+        self._looping = looping
+        self._send(Op.LOOPING, flag=int(looping))
+
+    def set_click(self, on: bool) -> None:
+        """Choose whether the beats are clicked."""
+        self._click = on
+        self._send(Op.CLICK, flag=int(on))
+
+    def set_balance(self, original: float, rebuilt: float) -> None:
+        """Set the gains of original and rebuilt."""
+        self._balance = (original, rebuilt)
+        self._send(Op.BALANCE, x=original, y=rebuilt)
+
+    def strike(self, key: SoundKey, *, pad: int, choke: int, gain: float) -> bool:
+        """Play one pad sound at once; False where the engine does not have it yet."""
+        known = self._sounds.get(key)
+        if known is None:
+            return False
+        self._send(Op.STRIKE, offset=known[1].offset, length=known[1].length, pad=pad, choke=choke, x=gain)
+        return True
+
+    def audition(self, start_frame: int, frames: int) -> None:
+        """Play a stretch of the original at once, beside whatever plays."""
+        if self._original is None:
+            return
+        place = self._original[1]
+        start = max(0, min(start_frame, place.length))
+        length = max(0, min(frames, place.length - start))
+        self._send(Op.STRIKE, offset=place.offset + start, length=length, pad=30_000, choke=0, x=1.0)
+
+    def silence(self) -> None:
+        """Fade out everything that sounds."""
+        self._send(Op.SILENCE)
+
+    def captured(self, frames: int) -> NDArray[np.float32]:
+        """Return the last frames the simulated device played, shape (frames, 2)."""
+        return Capture(self._capture_memory).read(self.state.rendered_frames, frames)
+
+    def _changed(self, key: SoundKey, baked: Baked) -> bool:
+        return key not in baked.sounds or baked.sounds[key] is not self._sounds[key][0]
+
+    def _put(self, sound: NDArray[np.float32]) -> Place:
+        place = self._plan.take(len(sound))
+        self._pool_frames[place.offset : place.offset + len(sound)] = sound
+        return place
+
+    def _give_back(self, place: Place) -> None:
+        """A voice may still sound from it, so it rests for its own length and a little more."""
+        rendered = int(self._control.state["rendered_frames"][0]) if self._control is not None else 0
+        self._plan.give_back(place, serial=self._serial, at_frame=rendered + place.length + self.sample_rate)
+        self._settle()
+
+    def _settle(self) -> None:
+        if self._control is not None:
+            state = self._control.state
+            self._plan.settle(served=int(state["served"][0]), rendered=int(state["rendered_frames"][0]))
+
+    def _send(self, op: Op, *, pad: int = -1, choke: int = 0, flag: int = 0, offset: int = 0, length: int = 0,
+              x: float = 0.0, y: float = 0.0) -> None:
+        if self._control is None:
+            return
+        self._serial += 1
+        self._control.send(
+            command(op, serial=self._serial, pad=pad, choke=choke, flag=flag, offset=offset, length=length, x=x, y=y)
+        )
+
+
+__all__ = ["EVENT", "SIMULATED_NAME", "Engine", "EngineState"]

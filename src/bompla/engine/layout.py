@@ -1,0 +1,189 @@
+"""What the window and the audio process share: records of fixed size in anonymous memory.
+
+Memory is passed as file descriptors (memfd), so that it has no name and is gone with its last
+user. Each ring has one writer and one reader; each side only ever writes its own counter, after
+the record it counts.
+"""
+
+from __future__ import annotations
+
+import mmap
+import os
+from dataclasses import dataclass
+from enum import IntEnum
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.errors import EngineError
+
+
+class Op(IntEnum):
+    """What a command asks of the mixer."""
+
+    PLAY = 1
+    STOP = 2
+    SEEK = 3
+    LOOPING = 4
+    SPAN = 5
+    ORIGINAL = 6
+    EVENTS = 7
+    BALANCE = 8
+    CLICK = 9
+    STRIKE = 10
+    SILENCE = 11
+
+
+class Bus(IntEnum):
+    """Where a voice sounds: the pattern, the click, or what is played by hand."""
+
+    PATTERN = 0
+    CLICK = 1
+    LIVE = 2
+
+
+class DeviceKind(IntEnum):
+    """What plays."""
+
+    NONE = 0
+    SYSTEM = 1
+    SIMULATED = 2
+
+
+COMMAND = np.dtype(
+    [
+        ("serial", "<u8"),
+        ("op", "<u4"),
+        ("pad", "<i4"),
+        ("choke", "<i4"),
+        ("flag", "<i4"),
+        ("offset", "<i8"),
+        ("length", "<i8"),
+        ("x", "<f8"),
+        ("y", "<f8"),
+        ("spare", "<u8"),
+    ]
+)
+"""A command, 64 bytes: places and lengths in frames of the pool, gains in `x` and `y`."""
+
+EVENT = np.dtype(
+    [
+        ("at_frame", "<i8"),
+        ("offset", "<i8"),
+        ("length", "<i4"),
+        ("pad", "<i2"),
+        ("choke", "<i1"),
+        ("bus", "<i1"),
+        ("gain", "<f4"),
+        ("spare", "<u4"),
+    ]
+)
+"""A hit to be played, 32 bytes: when in the loop, which sound of the pool, how loud."""
+
+STATE = np.dtype(
+    [
+        ("rendered_frames", "<u8"),
+        ("position", "<i8"),
+        ("served", "<u8"),
+        ("playing", "<i4"),
+        ("voices", "<i4"),
+        ("peak", "<f4"),
+        ("underruns", "<i4"),
+        ("worst_s", "<f8"),
+        ("kind", "<i4"),
+        ("sample_rate", "<i4"),
+        ("block_frames", "<i4"),
+        ("ready", "<i4"),
+        ("latency_s", "<f8"),
+        ("device", "S96"),
+        ("message", "S280"),
+    ]
+)
+
+RING_SIZE = 1024
+COUNTERS = 64
+RING_AT = 4096
+STATE_AT = 64
+CONTROL_BYTES = RING_AT + RING_SIZE * COMMAND.itemsize
+POOL_FRAMES = 1 << 26
+"""512 MB of address space; memory is taken only where sound is written."""
+
+CAPTURE_FRAMES = 1 << 21
+FRAME_BYTES = 8
+
+
+@dataclass(frozen=True, eq=False)
+class SharedMemory:
+    """A piece of anonymous memory and its file descriptor."""
+
+    descriptor: int
+    memory: mmap.mmap
+
+    @classmethod
+    def make(cls, name: str, size: int) -> SharedMemory:
+        """Return new memory of `size` bytes, all zero."""
+        try:
+            descriptor = os.memfd_create(name)
+            os.ftruncate(descriptor, size)
+            return cls(descriptor, mmap.mmap(descriptor, size))
+        except OSError as error:
+            raise EngineError("There is not enough memory for the sound engine; close other programs.") from error
+
+    @classmethod
+    def attach(cls, descriptor: int) -> SharedMemory:
+        """Return memory made by another process."""
+        return cls(descriptor, mmap.mmap(descriptor, os.fstat(descriptor).st_size))
+
+    def close(self) -> None:
+        """Let go of the descriptor; the mapping goes with the last array that looks at it."""
+        os.close(self.descriptor)
+
+
+class Control:
+    """The command ring and the state block, seen from either side."""
+
+    def __init__(self, shared: SharedMemory) -> None:
+        self._counters: NDArray[np.uint64] = np.frombuffer(shared.memory, "<u8", 2)
+        self._ring = np.frombuffer(shared.memory, COMMAND, RING_SIZE, RING_AT)
+        self.state = np.frombuffer(shared.memory, STATE, 1, STATE_AT)
+        self._written = int(self._counters[0])
+        self._read = int(self._counters[1])
+
+    def send(self, command: NDArray[np.void]) -> bool:
+        """Put a command into the ring; False where it is full."""
+        if self._written - int(self._counters[1]) >= RING_SIZE:
+            return False
+        self._ring[self._written % RING_SIZE] = command
+        self._written += 1
+        self._counters[0] = self._written
+        return True
+
+    def receive(self) -> NDArray[np.void] | None:
+        """Return a copy of the commands that wait, oldest first, None where there are none."""
+        written = int(self._counters[0])
+        if written == self._read:
+            return None
+        commands = self._ring[np.arange(self._read, written) % RING_SIZE]
+        self._read = written
+        self._counters[1] = written
+        return commands
+
+
+class Capture:
+    """The ring that keeps what the simulated device played."""
+
+    def __init__(self, shared: SharedMemory) -> None:
+        self.sound = np.frombuffer(shared.memory, "<f4", CAPTURE_FRAMES * 2).reshape(CAPTURE_FRAMES, 2)
+
+    def write(self, at_frame: int, block: NDArray[np.float32]) -> None:
+        """Keep a block that was played from frame `at_frame` on."""
+        start = at_frame % CAPTURE_FRAMES
+        first = min(len(block), CAPTURE_FRAMES - start)
+        self.sound[start : start + first] = block[:first]
+        if first < len(block):
+            self.sound[: len(block) - first] = block[first:]
+
+    def read(self, end_frame: int, frames: int) -> NDArray[np.float32]:
+        """Return a copy of the last frames played before `end_frame`."""
+        frames = min(frames, end_frame, CAPTURE_FRAMES)
+        return self.sound[np.arange(end_frame - frames, end_frame) % CAPTURE_FRAMES].copy()
