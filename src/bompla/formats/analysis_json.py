@@ -1,0 +1,67 @@
+"""The analysis as JSON: a stable contract for other programs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bompla.groove.rebuild import played
+from bompla.model.document import Document
+from bompla.model.drums import DRUMS
+from bompla.model.heard_loop import HeardLoop
+
+
+def analysis_object(heard: HeardLoop, document: Document) -> dict[str, Any]:
+    """Return an analysis as plain values, times in seconds in the file.
+
+    `document` is the project made from `heard`. A cut's time is that of its attack. Beats count
+    from the start of the region; in 6/8 and 12/8 a beat is a dotted quarter.
+    """
+    rate = heard.source.sample_rate
+    loop = document.loop
+    beat_map = document.beat_map
+    hits = [
+        {
+            "time_s": _seconds(cut.attack_sample, rate),
+            "beat": round(beat_map.beat_at(cut.attack_sample), 4),
+            "drum": drum.drum,
+            "midi_note": DRUMS[drum.drum].note,
+            "velocity": drum.velocity,
+            "confidence": drum.confidence,
+        }
+        for cut in document.cuts
+        for drum in played(cut)
+    ]
+    return {
+        "source": {
+            "path": heard.source.path,
+            "sample_rate": rate,
+            "channels": heard.source.channels,
+            "duration_s": _seconds(heard.source.frames, rate),
+        },
+        "region": {
+            "start_s": _seconds(loop.start_sample, rate),
+            "end_s": _seconds(loop.end_sample, rate),
+            "bars": loop.bars,
+            "beats_per_bar": loop.meter.beats_per_bar,
+            "meter": loop.meter_name,
+        },
+        "tempo": {
+            "bpm": round(document.bpm, 4),
+            "confidence": heard.tempo_confidence,
+            "candidates": [
+                {"bpm": r.bpm, "score": r.score, "bars": r.bars, "meter": r.meter} for r in heard.readings
+            ],
+        },
+        "downbeat_s": _seconds(loop.start_sample, rate),
+        "cuts": [
+            {"time_s": _seconds(cut.attack_sample, rate), "strength": cut.strength}
+            for cut in document.cuts
+            if cut.origin == "heard"
+        ],
+        "hits": hits,
+        "elapsed_s": round(heard.elapsed_s, 4),
+    }
+
+
+def _seconds(sample: int, rate: int) -> float:
+    return round(sample / rate, 6)
