@@ -18,6 +18,9 @@ GRID_SIGMA_S = 0.012
 MAX_BARS = 64
 PREFERRED_BARS = {1: 0.0, 2: 0.12, 4: 0.2, 8: 0.12, 16: 0.05, 3: -0.25, 6: -0.15, 12: -0.15}
 METER_PRIOR = {"4/4": 0.0, "3/4": -0.45, "6/8": -0.2, "12/8": -0.45, "5/4": -0.6, "7/8": -0.75}
+KEPT_PERIODS, KEPT_PHASES = 6, 3
+"""How many beat lengths, and places of the beat in each, are looked at in every meter."""
+
 TEMPO_CENTRE_BPM, TEMPO_SPREAD_OCTAVES = 112.0, 0.62
 
 
@@ -130,25 +133,36 @@ def _lead_penalty(evidence: Evidence, beat_s: float) -> float:
 
 
 def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
+    fitted = [_regressed(evidence, beat_s) for beat_s in _periods(evidence, params)]
+    fitted.sort(key=lambda beat: -_promise(evidence, *beat))
     readings = []
-    for beat_s in _periods(evidence, params):
-        fitted, phase = _regressed(evidence, beat_s)
-        for name in params.meters:
-            meter = METERS[name]
-            if meter.beat_quarters < 1.0:
-                continue
-            readings += _placed(evidence, fitted, phase, meter)
+    for beat_s, phase in fitted[:KEPT_PERIODS]:
+        beats = max(1, int((evidence.times_s[-1] - evidence.times_s[0]) / beat_s) + 1)
+        phases = {phase + k * beat_s / n for n in (4, 3) for k in range(n)}
+        for start in sorted(phases, key=lambda at: -_covered(evidence, _first_beat(evidence, at, beat_s), beat_s, beats))[:KEPT_PHASES]:
+            for name in params.meters:
+                if METERS[name].beat_quarters >= 1.0:
+                    readings += _placed(evidence, beat_s, start, METERS[name])
     return readings
+
+
+def _promise(evidence: Evidence, beat_s: float, phase: float) -> float:
+    """Return how far a beat is worth a closer look: its fit, and how usual its tempo is."""
+    prior = float(_tempo_prior(np.array([60.0 / beat_s]))[0])
+    return _grid_fit(evidence.times_s, evidence.weights, phase, beat_s) + 0.35 * prior
+
+
+def _first_beat(evidence: Evidence, phase: float, beat_s: float) -> float:
+    return float(phase + np.floor((evidence.times_s[0] - phase) / beat_s + 0.12) * beat_s)
 
 
 def _placed(evidence: Evidence, beat_s: float, phase: float, meter: Meter) -> list[Reading]:
     """Return readings with the first bar at each of the beats near the first attack."""
     first, last = evidence.times_s[0], evidence.times_s[-1]
-    early = np.floor((first - phase) / beat_s + 0.12)
     readings = []
     bar_s = beat_s * meter.beats_per_bar
-    for beat in range(int(early), int(early) + meter.beats_per_bar):
-        start = phase + beat * beat_s
+    for beat in range(meter.beats_per_bar):
+        start = _first_beat(evidence, phase, beat_s) + beat * beat_s
         if start < first - 0.2 * beat_s or start > last:
             continue
         bars = int(np.clip(np.ceil((last - start - 0.06 * beat_s) / bar_s), 1, 4096))
@@ -194,10 +208,9 @@ def _regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
     guess cannot add up over the sound.
     """
     times, weights = evidence.times_s, evidence.weights
-    wave = np.exp(2j * np.pi * times / beat_s) @ weights + 0.5 * (np.exp(4j * np.pi * times / beat_s) @ weights)
     phases = np.arange(48) / 48.0 * beat_s
     fits = [_grid_fit(times, weights, phase, beat_s) for phase in phases]
-    phase = float(phases[int(np.argmax(fits))]) if np.abs(wave) >= 0.0 else 0.0
+    phase = float(phases[int(np.argmax(fits))])
     for tolerance in (0.14, 0.10, 0.08):
         beats = (times - phase) / beat_s
         grids = np.stack([np.round(beats * n) / n for n in (4, 3)])
@@ -223,7 +236,9 @@ def _offset(evidence: Evidence, start: float, beat_s: float) -> float:
 def _score(evidence: Evidence, start: float, beat_s: float, bars: int, meter: Meter) -> float:
     fit = _grid_fit(evidence.times_s, evidence.weights, start, beat_s, meter.compound)
     bpm = 60.0 / (beat_s * _usual_beat(meter))
-    score = 1.0 * fit + 0.5 * _roles(evidence, start, beat_s, meter) + 0.4 * _repeats(evidence, start, beat_s, bars, meter)
+    score = fit + 0.4 * _covered(evidence, start, beat_s, bars * meter.beats_per_bar)
+    score += 0.5 * _roles(evidence, start, beat_s, meter)
+    score += 0.4 * _repeats(evidence, start, beat_s, bars, meter)
     prior = float(_tempo_prior(np.array([bpm * (1.3 if meter.compound else 1.0)]))[0])
     return float(score + 0.35 * prior + METER_PRIOR[meter.name] + PREFERRED_BARS.get(bars, -0.3))
 
@@ -273,6 +288,14 @@ def _roles(evidence: Evidence, start: float, beat_s: float, meter: Meter) -> flo
     down = float(low[0]) - 0.3 * float(low[back].sum()) - 0.15 * off_low
     expected = 1.0 / meter.beats_per_bar
     return 0.55 * answer / all_mid + 0.45 * (down / all_low - 0.5 * expected) * 1.4
+
+
+def _covered(evidence: Evidence, start: float, beat_s: float, beats: int) -> float:
+    """Return the share of beats that have an attack on them."""
+    at = (evidence.times_s - start) / beat_s
+    near = np.abs(at - np.round(at)) * beat_s < 2.0 * GRID_SIGMA_S
+    inside = near & (np.round(at) >= 0) & (np.round(at) < beats)
+    return float(np.unique(np.round(at[inside])).size) / beats
 
 
 def _back_beats(meter: Meter) -> list[int]:
