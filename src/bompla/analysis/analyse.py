@@ -15,11 +15,13 @@ from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, Spectrum, spectrum_of
 from bompla.analysis.tempo import Evidence, Reading, confidence_of, read_tempo, shares_of
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
-from bompla.model.document import Attack, Loop, Source, TempoReading
+from bompla.model.document import Attack, Heard, Loop, Source, TempoReading
 from bompla.model.heard_loop import HeardLoop
+from bompla.units import ms_to_samples
 
 MIN_DURATION_S = 0.05
 MAX_REGION_BARS = 16
+QUIET_MS = 1.2
 
 Progress = Callable[[float, str], None]
 
@@ -57,7 +59,7 @@ def analyse(
     readings = read_tempo(evidence, params)
     scale = clip.sample_rate / ANALYSIS_RATE
     attacks = tuple(
-        Attack(min(clip.frames - 1, round(int(sample) * scale)), round(float(strength), 4), drums)
+        _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums)
         for sample, strength, drums in zip(found.samples, found.strengths, heard, strict=True)
     )
     progress(1.0, "done")
@@ -70,6 +72,17 @@ def analyse(
         threshold=threshold,
         elapsed_s=time.perf_counter() - started,
     )
+
+
+def quiet_before(clip: Clip, at_sample: int) -> int:
+    """Return the quietest sample within `QUIET_MS` ahead of a place: where a cut makes no click."""
+    first = max(0, at_sample - ms_to_samples(QUIET_MS, clip.sample_rate))
+    before = np.abs(clip.mono[first : at_sample + 1])
+    return first + int(before.argmin()) if before.size else at_sample
+
+
+def _attack(clip: Clip, at_sample: int, strength: float, heard: tuple[Heard, ...]) -> Attack:
+    return Attack(at_sample, quiet_before(clip, at_sample), round(strength, 4), heard)
 
 
 def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
@@ -96,20 +109,16 @@ def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     return np.stack(rows).astype(np.float32), HOP / ANALYSIS_RATE
 
 
-def hear_at(clip: Clip, at_samples: list[int]) -> list[tuple[int, Attack]]:
-    """Return for each place cut by hand the attack nearest to it, and what is heard there.
-
-    The place itself is kept as the attack where nothing rises within 12 ms of it. The result
-    pairs each place with its attack, in order of time.
-    """
+def hear_at(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
+    """Return the drums heard at places in a clip, such as cuts made by hand; none in silence."""
     spectrum = spectrum_of(clip)
-    places = sorted(at_samples)
     if spectrum is None:
-        return [(place, Attack(place, 0.0)) for place in places]
+        return [() for _ in at_samples]
     scale = clip.sample_rate / ANALYSIS_RATE
-    samples = np.array([round(place / scale) for place in places], dtype=np.int64)
-    heard = hear(spectrum, samples, load_model())
-    return [(place, Attack(place, 1.0, drums)) for place, drums in zip(places, heard, strict=True)]
+    samples = np.array([round(place / scale) for place in at_samples], dtype=np.int64)
+    order = np.argsort(samples, kind="stable")
+    heard = hear(spectrum, samples[order], load_model())
+    return [heard[int(np.flatnonzero(order == index)[0])] for index in range(samples.size)]
 
 
 def _evidence(spectrum: Spectrum, found: FoundAttacks, threshold: float, duration_s: float) -> Evidence:

@@ -42,37 +42,37 @@ def attack_curve(spectrum: Spectrum) -> AttackCurve:
     Spectral flux of log-compressed bands against the greatest of the neighbouring bands a few
     frames earlier, which keeps wavering cymbals quiet (Boeck and Widmer, "Maximum filter
     vibrato suppression for onset detection", 2013). A loud rise in a narrow band counts as well
-    as a broad one: the curve is the mean over all bands and over the strongest quarter of them.
+    as a broad one: the curve is the mean over all bands and over the strongest quarter of them,
+    less what is usual in the 120 ms around.
     """
     level = np.log1p(COMPRESSION * np.sqrt(spectrum.power))
     shaded = np.maximum(level, np.maximum(_shifted(level, 1), _shifted(level, -1)))
     rise = np.zeros_like(level)
     rise[CURVE_LAG:] = np.maximum(level[CURVE_LAG:] - shaded[:-CURVE_LAG], 0.0)
-    rise[:CURVE_LAG] = np.maximum(level[:CURVE_LAG] - level[:1] * 0.0, 0.0) if level.shape[0] else 0.0
+    rise[:CURVE_LAG] = level[:CURVE_LAG]
     quarter = max(1, level.shape[1] // 4)
     top = np.partition(rise, level.shape[1] - quarter, axis=1)[:, -quarter:].mean(axis=1)
     flux = 0.5 * rise.mean(axis=1) + 0.5 * top
     scale = float(np.percentile(flux, 99.5)) if flux.size else 0.0
-    return AttackCurve(np.clip(flux / max(scale, 0.25), 0.0, 1.0).astype(np.float32))
+    strength = np.clip(flux / max(scale, 0.25), 0.0, 1.0)
+    return AttackCurve(np.maximum(strength - 0.9 * _median(strength, 21), 0.0).astype(np.float32))
 
 
 def find_attacks(spectrum: Spectrum, curve: AttackCurve, params: AnalysisParams) -> FoundAttacks:
     """Return every attack, weak ones too, each placed where its sound begins to rise.
 
-    Peaks of the curve that stand out of their surroundings (median over 120 ms) are taken
-    strongest first, none nearer than `min_distance_ms` to a stronger one, then refined.
+    Peaks of the curve are refined, then taken strongest first, none nearer than
+    `min_distance_ms` to a stronger one.
     """
     strength = curve.strength.astype(np.float64)
-    around = _median(strength, 21)
-    standing = strength - 0.9 * around
     wide = 3
     padded = np.pad(strength, wide, constant_values=-1.0)
     greatest = sliding_window_view(padded, 2 * wide + 1).max(axis=1)
-    peaks = np.flatnonzero((strength >= greatest) & (standing > CANDIDATE_FLOOR))
+    peaks = np.flatnonzero((strength >= greatest) & (strength > CANDIDATE_FLOOR))
     if peaks.size == 0:
         return FoundAttacks(np.zeros(0, dtype=np.int64), np.zeros(0))
     samples = refine(spectrum.signal, peaks * HOP)
-    return _apart(samples, standing[peaks], round(params.min_distance_ms * ANALYSIS_RATE / 1000.0))
+    return _apart(samples, strength[peaks], round(params.min_distance_ms * ANALYSIS_RATE / 1000.0))
 
 
 def _apart(samples: NDArray[np.int64], strengths: NDArray[np.float64], distance: int) -> FoundAttacks:
@@ -171,7 +171,7 @@ def _shifted(level: Floats, by: int) -> Floats:
     return shifted
 
 
-def _median(values: NDArray[np.float64], half_width: int) -> NDArray[np.float64]:
-    padded = np.pad(values, half_width, mode="edge")
-    medians: NDArray[np.float64] = np.median(sliding_window_view(padded, 2 * half_width + 1), axis=1)
+def _median(values: Floats, half_width: int) -> NDArray[np.float32]:
+    padded = np.pad(values, half_width)
+    medians: NDArray[np.float32] = np.median(sliding_window_view(padded, 2 * half_width + 1), axis=1)
     return medians

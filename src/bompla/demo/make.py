@@ -1,4 +1,7 @@
-"""Make the demo set: `python -m bompla.demo.make [FOLDER]` writes its loops and their truths."""
+"""Make the demo loops: `python -m bompla.demo.make [FOLDER]` writes them and their truths.
+
+`python -m bompla.demo.project` then makes the demo project from the first of them.
+"""
 
 from __future__ import annotations
 

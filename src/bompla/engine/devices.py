@@ -98,5 +98,7 @@ class SimulatedDevice:
 
 
 def _first_words(error: Exception) -> str:
+    if "querying device -1" in str(error):
+        return "none is connected"
     text = str(error.args[0] if error.args else error).split("[")[0].strip(" :.")
     return text or type(error).__name__

@@ -11,7 +11,6 @@ from bompla.model.document import Attack, Cut, Document, Heard, Hit, Loop, Pad, 
 from bompla.model.drums import DRUMS
 from bompla.units import ms_to_samples
 
-CUT_LEAD_MS = 0.5
 SAME_ATTACK_MS = 15.0
 
 
@@ -77,10 +76,9 @@ def recut(document: Document) -> Document:
     taken = [time for cut in kept for time in (cut.at_sample, cut.attack_sample)]
     next_id = document.next_id
     cuts, new_ids = list(kept), []
-    lead = ms_to_samples(CUT_LEAD_MS, document.source.sample_rate)
     last = -near
     for attack in document.attacks:
-        inside = loop.start_sample - 2 * lead <= attack.at_sample < loop.end_sample
+        inside = loop.start_sample <= attack.at_sample and attack.cut_sample < loop.end_sample
         if not inside or attack.strength < document.threshold or attack.at_sample - last < near:
             continue
         if any(abs(attack.at_sample - time) < near for time in taken):
@@ -88,7 +86,7 @@ def recut(document: Document) -> Document:
         last = attack.at_sample
         cut = known.get(attack.at_sample)
         if cut is None:
-            at = max(loop.start_sample, attack.at_sample - lead)
+            at = max(loop.start_sample, attack.cut_sample)
             cut = Cut(next_id, at, attack.at_sample, attack.strength, "heard", heard=attack.heard)
             new_ids.append(next_id)
             next_id += 1

@@ -29,9 +29,13 @@ class Heard(msgspec.Struct, frozen=True):
 
 
 class Attack(msgspec.Struct, frozen=True):
-    """A place where sound rises: the sample, the strength from 0 to 1, the drums heard there."""
+    """A place where sound rises: the sample, the strength from 0 to 1, the drums heard there.
+
+    `cut_sample` is the quiet sample just ahead of it, where a cut belongs.
+    """
 
     at_sample: int
+    cut_sample: int
     strength: float
     heard: tuple[Heard, ...] = ()
 

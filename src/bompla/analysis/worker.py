@@ -1,0 +1,61 @@
+"""The analysis process: `python -m bompla.analysis.worker` answers requests on standard input.
+
+Requests and answers are pickled records, each after its length in eight bytes. It runs at low
+priority and ends when its input closes.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import sys
+from typing import Any, BinaryIO
+
+from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at
+from bompla.analysis.hearing import load_model
+from bompla.analysis.records import LENGTH, Answer, Request, packed
+from bompla.audio.clip import Clip
+from bompla.errors import BomplaError
+
+NICENESS = 10
+
+
+def answer_to(request: Request, out: BinaryIO) -> None:
+    """Do what is asked and write the answers."""
+
+    def progress(share: float, what: str) -> None:
+        _write(out, Answer(request.number, "progress", what, share))
+
+    try:
+        clip = Clip(request.samples, request.sample_rate)
+        if request.kind == "analyse":
+            value: Any = analyse(clip, request.params, name=request.name, path=request.path, progress=progress)
+        elif request.kind == "pictures":
+            value = (curve_of(clip), bands_of(clip))
+        else:
+            value = hear_at(clip, list(request.places))
+        _write(out, Answer(request.number, "done", value))
+    except BomplaError as error:
+        _write(out, Answer(request.number, "failed", str(error)))
+    except MemoryError:
+        _write(out, Answer(request.number, "failed", "There is not enough memory to analyse this sound."))
+
+
+def _write(out: BinaryIO, answer: Answer) -> None:
+    out.write(packed(answer))
+    out.flush()
+
+
+def main() -> None:
+    """Answer requests until standard input closes."""
+    os.nice(NICENESS)
+    source, out = sys.stdin.buffer, sys.stdout.buffer
+    sys.stdout = sys.stderr
+    load_model()
+    while len(head := source.read(LENGTH.size)) == LENGTH.size:
+        size = LENGTH.unpack(head)[0]
+        answer_to(pickle.loads(source.read(size)), out)  # noqa: S301  # our own parent process
+
+
+if __name__ == "__main__":
+    main()

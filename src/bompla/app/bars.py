@@ -1,0 +1,302 @@
+"""The bars around the stages: top, path, listening and messages."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSlider, QVBoxLayout, QWidget
+
+from bompla.app.commands import tip
+from bompla.app.messages import Message, Weight
+from bompla.app.playback import Playback
+from bompla.app.session import Session, Work
+from bompla.app.stages.base import Stage
+from bompla.app.theme import theme
+from bompla.app.widgets.controls import button, label
+from bompla.model.cut_edits import choose_reading
+from bompla.model.document import Document, TempoReading
+
+
+class TopBar(QWidget):
+    """The project, saving, and undo by name."""
+
+    def __init__(self, session: Session, actions: dict[str, Callable[[], object]]) -> None:
+        super().__init__()
+        self.setObjectName("bar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(44)
+        self._session = session
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 0, 16, 0)
+        row.setSpacing(9)
+        self.title = label("Bompla", "title")
+        row.addWidget(self.title)
+        self.source = label("", "dim")
+        row.addWidget(self.source)
+        self.facts = label("", "dim")
+        row.addWidget(self.facts)
+        row.addStretch(1)
+        self.saved = label("", "dim")
+        row.addWidget(self.saved)
+        self.undo = button("Undo", actions["undo"], tip=tip("undo"))
+        self.redo = button("Redo", actions["redo"], tip=tip("redo"))
+        for made in (
+            button("Open", actions["open"], tip=tip("open")), button("Save", actions["save"], tip=tip("save")),
+            self.undo, self.redo, button("Keys", actions["keys"], tip=tip("keys")),
+        ):
+            row.addWidget(made)
+        session.document_changed.connect(lambda _: self._refresh())
+        session.saved_changed.connect(self._refresh)
+        self._refresh()
+
+    def _refresh(self) -> None:
+        session = self._session
+        document, history = session.document, session.history
+        if document is not None:
+            self.title.setText(document.title)
+            self.source.setText(document.source.name)
+            bars = "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
+            self.facts.setText(f"{bars} · {document.loop.meter_name}")
+        undo, redo = (history.undo_label, history.redo_label) if history else ("", "")
+        self.undo.setEnabled(bool(undo))
+        self.undo.setText(f"Undo: {undo}" if undo else "Undo")
+        self.redo.setEnabled(bool(redo))
+        self.redo.setText(f"Redo: {redo}" if redo else "Redo")
+        if document is None:
+            self.saved.setText("")
+        elif session.dirty:
+            self.saved.setText("not saved")
+        elif session.path is None:
+            self.saved.setText("")
+        else:
+            self.saved.setText(f"saved {session.saved_at}".strip())
+
+
+class StageButton(QPushButton):
+    """A stage on the path: its name, and its state in a line."""
+
+    def __init__(self, stage: Stage) -> None:
+        super().__init__()
+        self.setObjectName("stage")
+        self.setCheckable(True)
+        self.setAutoExclusive(True)
+        self.setFixedHeight(52)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self._title = stage.title
+        self._line = ""
+        self.setAccessibleName(stage.title)
+
+    def show_line(self, line: str, shortcut: str) -> None:
+        """Show the stage's state."""
+        self._line = line
+        self.setToolTip(f"{self._title} ({shortcut})")
+        self.setAccessibleDescription(line)
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setFont(theme().font(16, weight=600 if self.isChecked() else 500))
+        painter.setPen(theme().colour("paper" if self.isChecked() else "dim"))
+        painter.drawText(self.rect().adjusted(17, 8, -2, 0), Qt.AlignmentFlag.AlignTop, self._title)
+        painter.setFont(theme().font(13, weight=400))
+        painter.setPen(theme().colour("dim"))
+        painter.drawText(self.rect().adjusted(17, 29, -2, 0), Qt.AlignmentFlag.AlignTop, self._line)
+
+
+class PathBar(QWidget):
+    """The stages in the order of the work."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, session: Session, stages: list[Stage]) -> None:
+        super().__init__()
+        self.setObjectName("path")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(102)
+        self._session, self._stages = session, stages
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 10, 0, 10)
+        column.setSpacing(2)
+        self.buttons: list[StageButton] = []
+        for index, stage in enumerate(stages):
+            made = StageButton(stage)
+            made.clicked.connect(lambda _=False, index=index: self.chosen.emit(index))
+            self.buttons.append(made)
+            column.addWidget(made)
+        column.addStretch(1)
+        session.document_changed.connect(lambda _: self.refresh())
+        session.saved_changed.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show each stage's state."""
+        for index, (stage, made) in enumerate(zip(self._stages, self.buttons, strict=True)):
+            made.show_line(stage.state_line(self._session.document), f"Ctrl+{index + 1}")
+
+
+class BlendSlider(QSlider):
+    """The balance of original and rebuilt, with a mark at the middle; a double click goes there."""
+
+    def __init__(self) -> None:
+        super().__init__(Qt.Orientation.Horizontal)
+        self.setRange(0, 100)
+        self.setPageStep(25)
+        self.setFixedWidth(210)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName("Balance of original and rebuilt")
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        painter.setPen(QPen(theme().colour("line"), 1.0))
+        middle = self.width() // 2
+        painter.drawLine(middle, 2, middle, self.height() - 2)
+        painter.end()
+        super().paintEvent(event)
+
+    def mouseDoubleClickEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.setValue(50)
+
+
+class ListeningBar(QWidget):
+    """Play, loop, click, position; original against rebuilt; tempo; what plays."""
+
+    def __init__(self, session: Session, playback: Playback, actions: dict[str, Callable[[], object]]) -> None:
+        super().__init__()
+        self.setObjectName("bar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(60)
+        self._session, self._playback = session, playback
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 0, 16, 0)
+        row.setSpacing(9)
+        self.play = button("Play", actions["play"], tip=tip("play"), primary=True)
+        self.play.setFixedSize(66, 38)
+        self.loop = button("Loop", actions["loop"], tip=tip("loop"), checkable=True)
+        self.loop.setChecked(True)
+        self.click = button("Click", actions["click"], tip=tip("click"), checkable=True)
+        for made in (self.play, self.loop, self.click):
+            row.addWidget(made)
+        self.position = label("1.1.00", "large")
+        self.position.setFixedWidth(84)
+        self.position.setAccessibleName("Position in bars and beats")
+        row.addWidget(self.position)
+        row.addStretch(2)
+        row.addWidget(label("Original", "dim"))
+        self.blend = BlendSlider()
+        self.blend.setToolTip(tip("flip"))
+        self.blend.valueChanged.connect(lambda value: playback.set_blend(value / 100.0))
+        row.addWidget(self.blend)
+        row.addWidget(label("Rebuilt", "dim"))
+        self.equal = button("equal loudness", self._equal, chip=True, checkable=True,
+                            tip="Bring the rebuilt groove to the loudness of the original, so that louder does not pass for better")
+        self.equal.setChecked(True)
+        row.addWidget(self.equal)
+        row.addStretch(2)
+        self.device = label("starting sound", "dim")
+        row.addWidget(self.device)
+        row.addSpacing(6)
+        self.tempo = label("–", "large")
+        row.addWidget(self.tempo)
+        row.addWidget(label("BPM", "dim"))
+        self.half = button("half", lambda: self._scale(0.5), tip="Read the loop as half as many bars")
+        self.double = button("double", lambda: self._scale(2.0), tip="Read the loop as twice as many bars")
+        row.addWidget(self.half)
+        row.addWidget(self.double)
+        playback.moved.connect(self._moved)
+        playback.state_changed.connect(self._state_changed)
+        playback.device_changed.connect(self._device_changed)
+        session.document_changed.connect(self._document_changed)
+
+    def _equal(self) -> None:
+        self._playback.set_equal_loudness(self.equal.isChecked())
+
+    def _state_changed(self, playing: bool) -> None:
+        self.play.setText("Stop" if playing else "Play")
+
+    def _device_changed(self, text: str) -> None:
+        self.device.setText(text)
+        self.device.setToolTip(f"What plays: {text} of latency")
+
+    def _document_changed(self, document: Document) -> None:
+        self.tempo.setText(f"{document.bpm:.2f}")
+        self.half.setEnabled(document.loop.bars % 2 == 0)
+
+    def _moved(self, at_sample: float) -> None:
+        document = self._session.document
+        if document is None:
+            return
+        beats = max(0.0, document.beat_map.beat_at(at_sample))
+        per_bar = document.loop.meter.beats_per_bar
+        self.position.setText(f"{int(beats // per_bar) + 1}.{int(beats % per_bar) + 1}.{int(beats % 1 * 100):02d}")
+
+    def _scale(self, factor: float) -> None:
+        document = self._session.document
+        if document is None:
+            return
+        reading = TempoReading(document.bpm * factor, round(document.loop.bars * factor), document.loop.meter_name, 0.0)
+        self._session.edit(f"read as {reading.bpm:.1f} BPM", lambda d: choose_reading(d, reading))
+
+
+class MessageStrip(QWidget):
+    """What the user is told, and long work with its progress; nothing modal."""
+
+    cancelled = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("bar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 6, 14, 6)
+        self.text = label("", "value")
+        self.text.setWordWrap(True)
+        row.addWidget(self.text, 1)
+        self.progress = QProgressBar()
+        self.progress.setRange(0, 100)
+        self.progress.setTextVisible(False)
+        self.progress.setFixedWidth(220)
+        self.progress.setAccessibleName("Progress")
+        row.addWidget(self.progress)
+        self.cancel = button("Cancel", self.cancelled.emit, tip="Give this up; the project stays as it was")
+        row.addWidget(self.cancel)
+        self.close_button = button("Close", self._close, tip="Put this message away")
+        row.addWidget(self.close_button)
+        self._message: Message | None = None
+        self._work: Work | None = None
+        session.work_changed.connect(self._work_changed)
+        session.hub.posted.connect(self.show_message)
+        for message in session.hub.listen():
+            self.show_message(message)
+        self._refresh()
+
+    def show_message(self, message: Message) -> None:
+        """Show a message until it is put away."""
+        self._message = message
+        self._refresh()
+
+    def _close(self) -> None:
+        self._message = None
+        self._refresh()
+
+    def _work_changed(self, work: Work | None) -> None:
+        if work is not None and self._work is None:
+            self._message = None
+        self._work = work
+        self._refresh()
+
+    def _refresh(self) -> None:
+        work, message = self._work, self._message
+        self.setVisible(work is not None or message is not None)
+        self.progress.setVisible(work is not None)
+        self.cancel.setVisible(work is not None)
+        self.close_button.setVisible(work is None)
+        if work is not None:
+            self.text.setText(work.label[:1].upper() + work.label[1:])
+            self.progress.setValue(round(100 * work.share))
+        elif message is not None:
+            self.text.setText(message.text)
+            self.text.setStyleSheet(f"color: {theme().palette.signal if message.weight is Weight.TROUBLE else theme().palette.paper}")
+
+

@@ -1,0 +1,143 @@
+"""Starting the application."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+from types import TracebackType
+
+import platformdirs
+from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
+from PyQt6.QtWidgets import QApplication, QStyleFactory
+
+from bompla.app.messages import MessageHub
+from bompla.app.playback import Playback
+from bompla.app.session import Session, rescue
+from bompla.app.theme import load_fonts, theme
+from bompla.app.window import MainWindow
+from bompla.audio.summary import WaveSummary
+from bompla.demo import DEMO_PROJECT
+from bompla.engine.host import Engine
+from bompla.errors import BomplaError
+from bompla.formats.project import open_project
+
+SCREENSHOT_WAIT_MS = 15_000
+DEMO_STAGE = "slice"
+
+
+class NoDisplay(BomplaError):
+    """There is no display to open a window on."""
+
+
+def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False, screenshot: Path | None = None, stage: str = "") -> int:
+    """Open the window and run until it is closed; return the exit status.
+
+    Raises NoDisplay where there is none and none is to be done without.
+    """
+    if offscreen:
+        os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    elif not has_display():
+        raise NoDisplay("There is no display to open the window on; run it with --offscreen, or under xvfb-run.")
+    application = make_application()
+    window = make_window()
+    _catch_errors(window)
+    if demo:
+        open_demo(window, file)
+    elif file is not None:
+        window.session.open(file)
+    keys = [s.key for s in window.stages]
+    wanted = stage or (DEMO_STAGE if demo else "")
+    if wanted in keys:
+        window.go_to(keys.index(wanted))
+    elif wanted:
+        raise BomplaError(f"There is no stage {wanted}; choose among {', '.join(keys)}.")
+    window.show()
+    QTimer.singleShot(0, window.playback.start)
+    if screenshot is not None:
+        when_settled(window, lambda: _shoot(window, screenshot, application))
+    return application.exec()
+
+
+def has_display() -> bool:
+    """Whether a window can be opened on this machine."""
+    chosen = os.environ.get("QT_QPA_PLATFORM", "")
+    return bool(chosen in ("offscreen", "minimal", "vnc") or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def make_application() -> QApplication:
+    """Return the application with its style, fonts and scale set by us, so that it looks the same everywhere."""
+    present = QApplication.instance()
+    application = present if isinstance(present, QApplication) else QApplication([sys.argv[0]])
+    application.setApplicationName("Bompla")
+    application.setStyle(QStyleFactory.create("Fusion"))
+    load_fonts()
+    application.setFont(theme().font(15))
+    return application
+
+
+def make_window(*, device: str = "") -> MainWindow:
+    """Return a window that is not shown yet, playing to the named device or the system's default."""
+    hub = MessageHub()
+    session = Session(hub)
+    return MainWindow(session, Playback(session, Engine(device=device or os.environ.get("BOMPLA_DEVICE", ""))))
+
+
+def open_demo(window: MainWindow, path: Path | None = None) -> None:
+    """Show the demo project as a new project of the user's own."""
+    document, clip = open_project(path or DEMO_PROJECT)
+    window.session.load(document, clip, WaveSummary.of(clip), path=None, saved=True)
+
+
+def when_settled(window: MainWindow, call: Callable[[], object]) -> None:
+    """Call when everything that was asked for is drawn and heard, or after a while."""
+    timer = QTimer(window, interval=60)
+    waited = [0, 0]
+
+    def look() -> None:
+        session = window.session
+        busy = session.analysis.busy or session.threads.busy or session.work is not None or window.playback.busy
+        ready = window.playback.engine.state.ready
+        waited[0] += timer.interval()
+        waited[1] = 0 if busy or not ready else waited[1] + 1
+        if waited[1] >= 4 or waited[0] >= SCREENSHOT_WAIT_MS:
+            timer.stop()
+            call()
+
+    timer.timeout.connect(look)
+    timer.start()
+
+
+def _shoot(window: MainWindow, path: Path, application: QApplication) -> None:
+    saved = window.grab().save(str(path), "PNG")
+    window.session.drop_preview()
+    window.shut()
+    if not saved:
+        sys.stderr.write(f"Could not write the picture {path}; choose another folder.\n")
+    application.exit(0 if saved else 1)
+
+
+def _catch_errors(window: MainWindow) -> None:
+    """Rescue unsaved work on any uncaught error, tell the user, and go on where it can be."""
+    folder = Path(platformdirs.user_data_dir("bompla")) / "rescued"
+
+    def caught(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        if issubclass(kind, KeyboardInterrupt):
+            sys.__excepthook__(kind, error, trace)
+            return
+        traceback.print_exception(kind, error, trace)
+        path = rescue(window.session, folder)
+        where = f" Your unsaved work is kept in {path}." if path else ""
+        window.session.hub.trouble(f"Something went wrong inside Bompla ({kind.__name__}: {error}).{where}")
+
+    def from_qt(kind: QtMsgType, _context: object, text: str | None) -> None:
+        sys.stderr.write(f"Qt: {text}\n")
+        if kind == QtMsgType.QtFatalMsg:
+            rescue(window.session, folder)
+
+    sys.excepthook = caught
+    threading.excepthook = lambda args: caught(args.exc_type, args.exc_value or RuntimeError(), args.exc_traceback)
+    qInstallMessageHandler(from_qt)

@@ -1,0 +1,63 @@
+"""What all stages share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtWidgets import QWidget
+
+from bompla.app.commands import BY_KEY
+from bompla.app.playback import Playback
+from bompla.app.session import Session
+from bompla.model.document import Document
+
+
+class Stage(QWidget):
+    """A stage of the work: a page of the window that shows the document and edits it."""
+
+    key = ""
+    title = ""
+
+    def __init__(self, session: Session, playback: Playback, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.session = session
+        self.playback = playback
+
+    def connect_all(self) -> None:
+        """Listen to session and playback; called when everything has been laid out."""
+        self.session.document_changed.connect(self._refresh)
+        self.session.selection_changed.connect(lambda _: self._refresh(self.session.document))
+        self.playback.moved.connect(self._moved)
+
+    def state_line(self, document: Document | None) -> str:
+        """Return the stage's state in a few words, for the path."""
+        return ""
+
+    def refresh(self, document: Document) -> None:
+        """Show the document."""
+
+    def set_playhead(self, at_sample: float) -> None:
+        """Show the playhead."""
+
+    def command(self, key: str, action: Callable[[], object]) -> QAction:
+        """Make a command of the table work while the focus is in this stage."""
+        made = QAction(BY_KEY[key].label, self)
+        made.setShortcut(QKeySequence(BY_KEY[key].shortcut))
+        made.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        made.triggered.connect(lambda _=False: action())
+        self.addAction(made)
+        return made
+
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._refresh(self.session.document)
+        self._moved(self.playback.playhead_sample())
+
+    def _refresh(self, document: Document | None) -> None:
+        if document is not None and self.isVisible():
+            self.refresh(document)
+
+    def _moved(self, at_sample: float) -> None:
+        if self.isVisible():
+            self.set_playhead(at_sample)

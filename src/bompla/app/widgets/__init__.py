@@ -1,0 +1,1 @@
+"""Widgets that draw and are drawn on."""

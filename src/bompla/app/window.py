@@ -1,0 +1,283 @@
+"""The main window."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
+from PyQt6.QtWidgets import (
+    QApplication,
+    QDialog,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QMainWindow,
+    QMessageBox,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from bompla.app.bars import ListeningBar, MessageStrip, PathBar, TopBar
+from bompla.app.commands import COMMANDS, EVERYWHERE, GESTURES
+from bompla.app.playback import Playback
+from bompla.app.session import Session
+from bompla.app.stages.base import Stage
+from bompla.app.stages.bringin import BringIn
+from bompla.app.stages.groove import GrooveStage
+from bompla.app.stages.kit import KitStage
+from bompla.app.stages.sendout import SendOut
+from bompla.app.stages.slice import SliceStage
+from bompla.app.theme import DAY, NIGHT, theme
+from bompla.app.widgets.controls import label
+from bompla.audio.files import SUFFIXES
+from bompla.formats.project import SUFFIX
+
+SIZE = (1280, 800)
+OPENABLE = " ".join(f"*{suffix}" for suffix in (*SUFFIXES, SUFFIX))
+
+
+class MainWindow(QMainWindow):
+    """The one window: the path of stages, the bars, and the stage at work."""
+
+    def __init__(self, session: Session, playback: Playback) -> None:
+        super().__init__()
+        self.session, self.playback = session, playback
+        self.keys_sheet: QDialog | None = None
+        self.setWindowTitle("Bompla")
+        self.setAcceptDrops(True)
+        self.resize(*SIZE)
+        self.setMinimumSize(1024, 680)
+        self.bring_in = BringIn(session, playback, choose_file=self.choose_file, go_on=lambda: self.go_to(1))
+        self.slice = SliceStage(session, playback)
+        self.kit = KitStage(session, playback)
+        self.groove = GrooveStage(session, playback)
+        self.send_out = SendOut(session, playback, choose_path=self.choose_midi)
+        self.stages: list[Stage] = [self.bring_in, self.slice, self.kit, self.groove, self.send_out]
+        self._lay_out()
+        self._make_actions()
+        session.opened.connect(self._opened)
+        session.saved_changed.connect(self._show_title)
+        theme().changed.connect(lambda: self.setStyleSheet(theme().style_sheet()))
+        self.setStyleSheet(theme().style_sheet())
+        self.go_to(0)
+
+    def _lay_out(self) -> None:
+        actions = {
+            "open": self.choose_file, "save": self.save, "undo": self.session.undo, "redo": self.session.redo,
+            "keys": self.show_keys, "play": self.playback.toggle, "loop": self._set_loop, "click": self._set_click,
+        }
+        ground = QWidget()
+        ground.setObjectName("ground")
+        column = QVBoxLayout(ground)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(1)
+        self.top_bar = TopBar(self.session, actions)
+        column.addWidget(self.top_bar)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        self.path = PathBar(self.session, self.stages)
+        self.path.chosen.connect(self.go_to)
+        middle.addWidget(self.path)
+        self.pages = QStackedWidget()
+        for stage in self.stages:
+            self.pages.addWidget(stage)
+        page = QVBoxLayout()
+        page.setContentsMargins(14, 12, 14, 12)
+        page.setSpacing(10)
+        self.messages = MessageStrip(self.session)
+        self.messages.cancelled.connect(self.session.cancel)
+        page.addWidget(self.messages)
+        page.addWidget(self.pages, 1)
+        middle.addLayout(page, 1)
+        column.addLayout(middle, 1)
+        self.listening = ListeningBar(self.session, self.playback, actions)
+        column.addWidget(self.listening)
+        self.setCentralWidget(ground)
+
+    def _make_actions(self) -> None:
+        run = {
+            "open": self.choose_file, "save": self.save, "save_as": self.save_as, "undo": self.session.undo,
+            "redo": self.session.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
+            "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
+            "light": self._change_light, "keys": self.show_keys,
+        }
+        for index in range(len(self.stages)):
+            run[f"stage_{index + 1}"] = lambda index=index: self.go_to(index)
+        for entry in COMMANDS:
+            if entry.where == EVERYWHERE and entry.key in run:
+                action = QAction(entry.label, self)
+                action.setShortcut(QKeySequence(entry.shortcut))
+                action.triggered.connect(lambda _=False, key=entry.key: run[key]())
+                self.addAction(action)
+
+    def go_to(self, index: int) -> None:
+        """Show a stage."""
+        self.pages.setCurrentIndex(index)
+        self.path.buttons[index].setChecked(True)
+        self.path.refresh()
+        pictures: dict[int, QWidget] = {0: self.bring_in.overview, 1: self.slice.view, 2: self.kit.grid, 3: self.groove.lanes}
+        pictures.get(index, self.stages[index]).setFocus()
+
+    def open_path(self, path: Path) -> None:
+        """Open a sound or a project, after asking about unsaved work."""
+        if self._may_leave():
+            self.session.open(path)
+
+    def choose_file(self) -> None:
+        """Ask which file to open."""
+        name, _ = QFileDialog.getOpenFileName(self, "Open a sound or a project", "", f"Sounds and projects ({OPENABLE});;All files (*)")
+        if name:
+            self.open_path(Path(name))
+
+    def save(self) -> None:
+        """Save the project where it was saved before, or ask where."""
+        if self.session.path is not None:
+            self.session.save(self.session.path)
+        else:
+            self.save_as()
+
+    def save_as(self) -> None:
+        """Ask where to save the project."""
+        document = self.session.document
+        if document is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Save the project", f"{document.title}{SUFFIX}", f"Bompla projects (*{SUFFIX})")
+        if name:
+            path = Path(name)
+            self.session.save(path if path.suffix.lower() == SUFFIX else path.with_name(path.name + SUFFIX))
+
+    def choose_midi(self) -> None:
+        """Ask where to write the MIDI file, and write it."""
+        document = self.session.document
+        if document is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Write a MIDI file", f"{document.title}.mid", "MIDI files (*.mid)")
+        if name:
+            path = Path(name)
+            self.send_out.write_to(path if path.suffix.lower() in (".mid", ".midi") else path.with_name(path.name + ".mid"))
+
+    def show_keys(self) -> None:
+        """Show the sheet of keys beside the window."""
+        if self.keys_sheet is None:
+            self.keys_sheet = _keys_sheet(self)
+        self.keys_sheet.show()
+        self.keys_sheet.raise_()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
+        if plain and not event.isAutoRepeat():
+            if event.key() == Qt.Key.Key_Space:
+                self.playback.toggle()
+                return
+            if event.text() and self.kit.strike_key(event.text()):
+                return
+        super().keyPressEvent(event)
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        data = event.mimeData()
+        if data is not None and any(url.isLocalFile() for url in data.urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        data = event.mimeData()
+        files = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()] if data is not None else []
+        if files:
+            event.acceptProposedAction()
+            self.open_path(files[0])
+            if len(files) > 1:
+                self.session.hub.note(f"Opened the first of {len(files)} files.")
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if not self._may_leave():
+            event.ignore()
+            return
+        self.shut()
+        event.accept()
+
+    def shut(self) -> None:
+        """End all work and sound."""
+        self.playback.close()
+        self.session.close()
+        if self.keys_sheet is not None:
+            self.keys_sheet.close()
+
+    def _may_leave(self) -> bool:
+        """Ask what to do with unsaved edits; False to stay."""
+        if not self.session.dirty:
+            return True
+        box = QMessageBox(self)
+        box.setWindowTitle("Bompla")
+        box.setText("Save the edits to this project first?")
+        save, drop, stay = QMessageBox.StandardButton.Save, QMessageBox.StandardButton.Discard, QMessageBox.StandardButton.Cancel
+        box.setStandardButtons(save | drop | stay)
+        answer = box.exec()
+        if answer == save:
+            self.save()
+            return self._saved_in_time()
+        return answer == drop
+
+    def _saved_in_time(self) -> bool:
+        """Wait for a save in progress; False where it did not work or was not begun."""
+        while self.session.threads.busy:
+            QApplication.processEvents()
+        return not self.session.dirty
+
+    def _opened(self) -> None:
+        self.path.refresh()
+        self._show_title()
+
+    def _show_title(self) -> None:
+        document = self.session.document
+        mark = " *" if self.session.dirty else ""
+        self.setWindowTitle(f"{document.title}{mark} · Bompla" if document else "Bompla")
+
+    def _set_loop(self) -> None:
+        self.playback.set_looping(self.listening.loop.isChecked())
+
+    def _set_click(self) -> None:
+        self.playback.set_click(self.listening.click.isChecked())
+
+    def _to_start(self) -> None:
+        document = self.session.document
+        if document is not None:
+            self.playback.seek(document.loop.start_sample)
+
+    def _flip(self) -> None:
+        self.listening.blend.setValue(0 if self.listening.blend.value() >= 50 else 100)
+
+    def _change_light(self) -> None:
+        theme().use(DAY if theme().palette is NIGHT else NIGHT)
+
+
+def _keys_sheet(parent: QWidget) -> QDialog:
+    """Return the sheet of keys, made from the table of commands."""
+    sheet = QDialog(parent)
+    sheet.setWindowTitle("Keys")
+    sheet.resize(640, 620)
+    outer = QVBoxLayout(sheet)
+    scroll = QScrollArea()
+    scroll.setWidgetResizable(True)
+    inside = QWidget()
+    grid = QGridLayout(inside)
+    grid.setHorizontalSpacing(18)
+    grid.setColumnStretch(1, 1)
+    row = 0
+    groups = [(where, [(c.shortcut, c.label) for c in COMMANDS if c.where == where]) for where in dict.fromkeys(c.where for c in COMMANDS)]
+    groups.append(("By hand", [(f"{where}: {what}", does) for where, what, does in GESTURES]))
+    for heading, entries in groups:
+        grid.addWidget(label(heading, "heading"), row, 0, 1, 2)
+        row += 1
+        for keys, text in entries:
+            grid.addWidget(label(keys, "value"), row, 0)
+            grid.addWidget(label(text, "dim"), row, 1)
+            row += 1
+    scroll.setWidget(inside)
+    outer.addWidget(scroll)
+    return sheet
