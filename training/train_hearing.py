@@ -12,7 +12,6 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import numpy as np
-from grooves import draw_groove
 
 from bompla.analysis.attacks import attack_curve, find_attacks
 from bompla.analysis.hearing import MODEL_FILE, features_at
@@ -21,6 +20,7 @@ from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of
 from bompla.audio.clip import Clip
 from bompla.demo.make import render_groove, truth_of
 from bompla.model.drums import DRUMS
+from grooves import draw_groove
 
 DRUM_KEYS = tuple(DRUMS)
 NEAR_S = 0.022

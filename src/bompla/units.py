@@ -28,7 +28,7 @@ def velocity_to_db(velocity: float) -> float:
 def db_to_velocity(level_db: float) -> int:
     """Return the velocity, 1 to 127, whose level relative to 127 is nearest to `level_db`."""
     velocity = MAX_VELOCITY * 10.0 ** (level_db / VELOCITY_EXPONENT_DB)
-    return max(1, min(MAX_VELOCITY, round(velocity)))
+    return int(max(1, min(MAX_VELOCITY, round(velocity))))
 
 
 def samples_to_s(samples: float, sample_rate: int) -> float:

@@ -132,6 +132,9 @@ def _evidence(spectrum: Spectrum, found: FoundAttacks, threshold: float, duratio
         rise = np.maximum(after - level[np.maximum(frame - 5, 0)], 0.0)
         top = float(np.percentile(rise, 95)) if rise.size else 0.0
         roles.append(np.clip(rise / max(top, 1e-6), 0.0, 1.0).astype(np.float64))
+    level = np.sqrt(spectrum.power.sum(axis=1))
+    loud = level[np.minimum(frame + 4, spectrum.frames - 1)] / max(float(np.percentile(level, 98.0)), 1e-9)
+    weights = weights * np.clip(loud, 0.02, 1.0) ** 0.25
     return Evidence(samples / ANALYSIS_RATE, weights, roles[0], roles[1], roles[2], duration_s)
 
 

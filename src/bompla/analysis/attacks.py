@@ -17,6 +17,9 @@ CURVE_LAG = 4
 
 COMPRESSION = 3000.0
 CANDIDATE_FLOOR = 0.04
+QUIETEST_HIT_DB = -52.0
+"""Against the loud parts of the whole sound."""
+
 THRESHOLD = 0.09
 """The strength from which attacks are cut by default, found on synthetic loops."""
 
@@ -68,11 +71,18 @@ def find_attacks(spectrum: Spectrum, curve: AttackCurve, params: AnalysisParams)
     wide = 3
     padded = np.pad(strength, wide, constant_values=-1.0)
     greatest = sliding_window_view(padded, 2 * wide + 1).max(axis=1)
-    peaks = np.flatnonzero((strength >= greatest) & (strength > CANDIDATE_FLOOR))
+    peaks = np.flatnonzero((strength >= greatest) & (strength > CANDIDATE_FLOOR) & _audible(spectrum))
     if peaks.size == 0:
         return FoundAttacks(np.zeros(0, dtype=np.int64), np.zeros(0))
     samples = refine(spectrum.signal, peaks * HOP)
     return _apart(samples, strength[peaks], round(params.min_distance_ms * ANALYSIS_RATE / 1000.0))
+
+
+def _audible(spectrum: Spectrum) -> NDArray[np.bool_]:
+    """Return for each frame whether sound about to come is loud enough to be a hit, not hiss."""
+    total = spectrum.power.sum(axis=1)
+    coming = sliding_window_view(np.pad(total, (0, 7), mode="edge"), 8).max(axis=1)
+    return np.asarray(coming > np.percentile(total, 98.0) * 10.0 ** (QUIETEST_HIT_DB / 10.0))
 
 
 def _apart(samples: NDArray[np.int64], strengths: NDArray[np.float64], distance: int) -> FoundAttacks:
@@ -127,10 +137,10 @@ def _refined_chunk(signal: Floats, samples: NDArray[np.int64]) -> NDArray[np.int
         likelihood += freedom * gain
         rises = np.maximum(rises, ratio)
     at = likelihood.argmax(axis=1)
-    return np.clip(start + places[at], 0, max(0, signal.size - 1))
+    return np.asarray(np.clip(start + places[at], 0, max(0, signal.size - 1)))
 
 
-def _change(energy: Floats, places: NDArray[np.int64]) -> tuple[Floats, Floats]:
+def _change(energy: NDArray[np.floating], places: NDArray[np.int64]) -> tuple[Floats, Floats]:
     """Return the log likelihood gain of a rise at each place, zero where energy falls, and the log rise."""
     total = np.zeros((energy.shape[0], energy.shape[1] + 1))
     np.cumsum(energy, axis=1, out=total[:, 1:])

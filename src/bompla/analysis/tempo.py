@@ -139,11 +139,18 @@ def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Read
     for beat_s, phase in fitted[:KEPT_PERIODS]:
         beats = max(1, int((evidence.times_s[-1] - evidence.times_s[0]) / beat_s) + 1)
         phases = {phase + k * beat_s / n for n in (4, 3) for k in range(n)}
-        for start in sorted(phases, key=lambda at: -_covered(evidence, _first_beat(evidence, at, beat_s), beat_s, beats))[:KEPT_PHASES]:
+        for start in _best_phases(evidence, phases, beat_s, beats):
             for name in params.meters:
                 if METERS[name].beat_quarters >= 1.0:
                     readings += _placed(evidence, beat_s, start, METERS[name])
     return readings
+
+
+def _best_phases(evidence: Evidence, phases: set[float], beat_s: float, beats: int) -> list[float]:
+    """Return the places of the beat at which most beats have an attack, best first."""
+    first = float(evidence.times_s[0])
+    covered = {phase: _covered(evidence, _first_beat(first, phase, beat_s), beat_s, beats) for phase in phases}
+    return sorted(phases, key=lambda phase: (-covered[phase], phase))[:KEPT_PHASES]
 
 
 def _promise(evidence: Evidence, beat_s: float, phase: float) -> float:
@@ -152,17 +159,18 @@ def _promise(evidence: Evidence, beat_s: float, phase: float) -> float:
     return _grid_fit(evidence.times_s, evidence.weights, phase, beat_s) + 0.35 * prior
 
 
-def _first_beat(evidence: Evidence, phase: float, beat_s: float) -> float:
-    return float(phase + np.floor((evidence.times_s[0] - phase) / beat_s + 0.12) * beat_s)
+def _first_beat(first_s: float, phase: float, beat_s: float) -> float:
+    return float(phase + np.floor((first_s - phase) / beat_s + 0.12) * beat_s)
 
 
 def _placed(evidence: Evidence, beat_s: float, phase: float, meter: Meter) -> list[Reading]:
     """Return readings with the first bar at each of the beats near the first attack."""
-    first, last = evidence.times_s[0], evidence.times_s[-1]
+    plain = evidence.times_s[evidence.weights >= 0.4 * np.median(evidence.weights)]
+    first, last = float(plain[0]), float(plain[-1])
     readings = []
     bar_s = beat_s * meter.beats_per_bar
     for beat in range(meter.beats_per_bar):
-        start = _first_beat(evidence, phase, beat_s) + beat * beat_s
+        start = _first_beat(first, phase, beat_s) + beat * beat_s
         if start < first - 0.2 * beat_s or start > last:
             continue
         bars = int(np.clip(np.ceil((last - start - 0.06 * beat_s) / bar_s), 1, 4096))
@@ -171,7 +179,7 @@ def _placed(evidence: Evidence, beat_s: float, phase: float, meter: Meter) -> li
         if start + bars * bar_s > evidence.duration_s + 0.25 * beat_s:
             continue
         score = _score(evidence, start, beat_s, min(bars, MAX_BARS), meter)
-        missed = np.count_nonzero(evidence.times_s < start - 0.1 * beat_s)
+        missed = evidence.weights[evidence.times_s < start - 0.1 * beat_s].sum() / np.median(evidence.weights)
         score -= 0.08 * min(3.0, float(missed))
         readings.append(Reading(start, beat_s, bars, meter, score, False))
     return readings
@@ -331,7 +339,7 @@ def _likeness(profile: Array, lag: int) -> float:
     return float(first @ second) / norm if norm > 0.0 else 0.0
 
 
-def _smoothed(profile: Array) -> Array:
+def _smoothed(profile: NDArray[np.floating] | NDArray[np.integer]) -> Array:
     return np.asarray(np.convolve(profile, (0.5, 1.0, 0.5), mode="same"))
 
 

@@ -54,7 +54,7 @@ def main() -> None:
     load_model()
     while len(head := source.read(LENGTH.size)) == LENGTH.size:
         size = LENGTH.unpack(head)[0]
-        answer_to(pickle.loads(source.read(size)), out)  # noqa: S301  # our own parent process
+        answer_to(pickle.loads(source.read(size)), out)  # our own parent process
 
 
 if __name__ == "__main__":

@@ -122,7 +122,7 @@ class AnalysisProcess(QObject):
                 return
             content = bytes(self._received[LENGTH.size : LENGTH.size + size])
             del self._received[: LENGTH.size + size]
-            self._take(pickle.loads(content))  # noqa: S301  # our own child process
+            self._take(pickle.loads(content))  # our own child process
 
     def _take(self, answer: Answer) -> None:
         job = self._running

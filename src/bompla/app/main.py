@@ -94,7 +94,8 @@ def open_demo(window: MainWindow, path: Path | None = None) -> None:
 
 def when_settled(window: MainWindow, call: Callable[[], object]) -> None:
     """Call when everything that was asked for is drawn and heard, or after a while."""
-    timer = QTimer(window, interval=60)
+    timer = QTimer(window)
+    timer.setInterval(60)
     waited = [0, 0]
 
     def look() -> None:

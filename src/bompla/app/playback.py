@@ -50,9 +50,12 @@ class Playback(QObject):
         self._ticks = 0
         self._said = ""
         self._last: tuple[bool, int] = (False, -1)
-        self._match_timer = QTimer(self, singleShot=True, interval=MATCH_DELAY_MS)
+        self._match_timer = QTimer(self)
+        self._match_timer.setSingleShot(True)
+        self._match_timer.setInterval(MATCH_DELAY_MS)
         self._match_timer.timeout.connect(self._measure_match)
-        self._timer = QTimer(self, interval=FRAME_MS)
+        self._timer = QTimer(self)
+        self._timer.setInterval(FRAME_MS)
         self._timer.timeout.connect(self._tick)
         session.document_changed.connect(self._document_changed)
         session.opened.connect(self._opened)

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -11,6 +10,7 @@ from PyQt6.QtGui import QColor, QFont, QFontDatabase
 
 from bompla.model.drums import DRUMS, Family
 
+STYLE_FILE = Path(__file__).parent / "style.qss"
 FONT_FOLDER = Path(__file__).parent / "fonts"
 TEXT_FAMILY, NARROW_FAMILY = "Barlow", "Barlow Condensed"
 
@@ -95,7 +95,10 @@ class Theme(QObject):
 
     def style_sheet(self) -> str:
         """Return the style of the standard widgets."""
-        return _style(self.palette)
+        style = STYLE_FILE.read_text(encoding="utf-8").replace("@family@", NARROW_FAMILY)
+        for role, colour in asdict(self.palette).items():
+            style = style.replace(f"@{role}@", colour)
+        return style
 
 
 def load_fonts() -> None:
@@ -113,63 +116,3 @@ def theme() -> Theme:
     if THEME is None:
         THEME = Theme()
     return THEME
-
-
-def _style(p: Palette) -> str:
-    return f"""
-* {{ font-family: "{NARROW_FAMILY}"; font-size: 15px; color: {p.paper}; }}
-QMainWindow, QWidget#ground {{ background: {p.ground}; }}
-QWidget#bar, QWidget#path {{ background: {p.panel}; }}
-QWidget#bar {{ border: 0; }}
-QFrame#panel {{ background: {p.panel}; border: 1px solid {p.line}; border-radius: 3px; }}
-QLabel {{ background: transparent; }}
-QLabel#heading {{ color: {p.dim}; font-weight: 500; font-size: 14px; }}
-QLabel#dim {{ color: {p.dim}; font-size: 14px; }}
-QLabel#title {{ font-weight: 600; font-size: 19px; }}
-QLabel#value {{ font-weight: 500; }}
-QLabel#large {{ font-weight: 600; font-size: 22px; }}
-QLabel#good {{ color: {p.good}; }}
-QPushButton {{ background: {p.raised}; border: 1px solid {p.line}; border-radius: 3px; padding: 4px 11px; min-height: 18px; font-weight: 500; }}
-QPushButton:hover {{ border-color: {p.dim}; }}
-QPushButton:focus, QComboBox:focus, QLineEdit:focus, QSpinBox:focus, QListWidget:focus {{ border-color: {p.signal}; }}
-QPushButton:disabled {{ color: {p.dim}; background: {p.panel}; border-color: {p.faint_line}; }}
-QPushButton:checked {{ background: {p.paper}; color: {p.ground}; border-color: {p.paper}; }}
-QPushButton#primary {{ background: {p.signal}; color: {p.on_signal}; border-color: {p.signal}; font-weight: 600; }}
-QPushButton#primary:focus {{ border-color: {p.paper}; }}
-QPushButton#primary:disabled {{ background: {p.panel}; color: {p.dim}; border-color: {p.faint_line}; }}
-QPushButton#chip {{ border-radius: 13px; padding: 3px 11px; background: transparent; color: {p.dim}; }}
-QPushButton#chip:hover {{ color: {p.paper}; }}
-QPushButton#chip:checked {{ background: {p.paper}; color: {p.ground}; border-color: {p.paper}; font-weight: 600; }}
-QPushButton#chip:focus {{ border-color: {p.signal}; }}
-QPushButton#stage {{ text-align: left; border: 0; border-left: 3px solid transparent; border-radius: 0; background: transparent; padding: 0 4px 0 11px; min-height: 52px; }}
-QPushButton#stage:hover {{ background: {p.raised}; }}
-QPushButton#stage:checked {{ background: {p.raised}; border-left-color: {p.signal}; }}
-QPushButton#stage:focus {{ border-left-color: {p.dim}; }}
-QLineEdit, QSpinBox, QComboBox {{ background: {p.sunk}; border: 1px solid {p.line}; border-radius: 3px; padding: 3px 7px; min-height: 20px; selection-background-color: {p.signal}; selection-color: {p.on_signal}; }}
-QComboBox::drop-down {{ border: 0; width: 20px; }}
-QComboBox::down-arrow {{ width: 0; height: 0; border-left: 4px solid {p.raised}; border-right: 4px solid {p.raised}; border-top: 5px solid {p.dim}; }}
-QComboBox QAbstractItemView {{ background: {p.raised}; border: 1px solid {p.line}; selection-background-color: {p.signal}; selection-color: {p.on_signal}; outline: 0; }}
-QSpinBox::up-button, QSpinBox::down-button {{ width: 0; border: 0; }}
-QListWidget {{ background: transparent; border: 0; outline: 0; }}
-QListWidget::item {{ border-bottom: 1px solid {p.line}; }}
-QListWidget::item:selected, QListWidget::item:hover {{ background: {p.raised}; }}
-QMenu {{ background: {p.raised}; border: 1px solid {p.line}; padding: 4px; }}
-QMenu::item {{ padding: 4px 22px 4px 12px; }}
-QMenu::item:selected {{ background: {p.signal}; color: {p.on_signal}; }}
-QMenu::separator {{ height: 1px; background: {p.line}; margin: 4px; }}
-QToolTip {{ background: {p.raised}; color: {p.paper}; border: 1px solid {p.line}; padding: 3px; }}
-QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; border: 0; }}
-QScrollBar:horizontal {{ height: 9px; background: transparent; }}
-QScrollBar:vertical {{ width: 9px; background: transparent; }}
-QScrollBar::handle {{ background: {p.line}; border-radius: 4px; min-width: 30px; min-height: 30px; }}
-QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
-QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
-QProgressBar {{ background: {p.sunk}; border: 1px solid {p.line}; border-radius: 3px; max-height: 8px; }}
-QProgressBar::chunk {{ background: {p.signal}; }}
-QSlider::groove:horizontal {{ height: 2px; background: {p.line}; }}
-QSlider::handle:horizontal {{ width: 12px; margin: -8px 0; background: {p.signal}; border-radius: 2px; }}
-QSlider::handle:horizontal:focus {{ border: 1px solid {p.paper}; }}
-QDialog {{ background: {p.panel}; }}
-"""
-
-

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -65,7 +67,7 @@ class MainWindow(QMainWindow):
         self.go_to(0)
 
     def _lay_out(self) -> None:
-        actions = {
+        actions: dict[str, Callable[[], object]] = {
             "open": self.choose_file, "save": self.save, "undo": self.session.undo, "redo": self.session.redo,
             "keys": self.show_keys, "play": self.playback.toggle, "loop": self._set_loop, "click": self._set_click,
         }
@@ -98,14 +100,14 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(ground)
 
     def _make_actions(self) -> None:
-        run = {
+        run: dict[str, Callable[[], object]] = {
             "open": self.choose_file, "save": self.save, "save_as": self.save_as, "undo": self.session.undo,
             "redo": self.session.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
             "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
             "light": self._change_light, "keys": self.show_keys,
         }
         for index in range(len(self.stages)):
-            run[f"stage_{index + 1}"] = lambda index=index: self.go_to(index)
+            run[f"stage_{index + 1}"] = partial(self.go_to, index)
         for entry in COMMANDS:
             if entry.where == EVERYWHERE and entry.key in run:
                 action = QAction(entry.label, self)

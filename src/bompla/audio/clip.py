@@ -56,7 +56,7 @@ class Clip:
         """The mean of all channels, shape (frames,)."""
         if self.channels == 1:
             return self.samples[:, 0]
-        mixed = self.samples.mean(axis=1, dtype=np.float32)
+        mixed: Samples = self.samples.mean(axis=1, dtype=np.float32)
         mixed.flags.writeable = False
         return mixed
 
@@ -79,7 +79,7 @@ class Clip:
         """A hash of rate, shape and samples: equal for equal sound, 32 hexadecimal digits."""
         digest = hashlib.blake2b(digest_size=16)
         digest.update(f"{self.sample_rate}/{self.frames}/{self.channels}".encode())
-        digest.update(memoryview(self.samples).cast("B"))
+        digest.update(self.samples.data.cast("B"))
         return digest.hexdigest()
 
     def part(self, start_sample: int, end_sample: int) -> Clip:

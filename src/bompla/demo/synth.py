@@ -106,6 +106,14 @@ def _ended(sound: Mono, rate: int) -> Mono:
     return sound
 
 
+def _levelled(sound: Mono) -> Mono:
+    return np.asarray(sound / (np.abs(sound).max() + 1e-9))
+
+
+def _mixed(*parts: Mono) -> Mono:
+    return np.asarray(np.sum(parts, axis=0))
+
+
 def _noise(kit: DrumKit, t: Mono, rng: np.random.Generator, low_hz: float, high_hz: float) -> Mono:
     return _filtered(rng.standard_normal(len(t)), kit.sample_rate, low_hz, high_hz)
 
@@ -135,7 +143,7 @@ def _kick(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
     t = _time(kit, 0.12 + 2.2 * kit.kick_decay_s)
     body = _membrane(kit, t, rng, hz=kit.kick_hz, decay_s=kit.kick_decay_s, sweep=kit.kick_sweep, force=force)
     click = _noise(kit, t, rng, 600.0, 1800.0 + 4500.0 * kit.brightness * force) * np.exp(-t / 0.004)
-    return body + kit.kick_click * (0.4 + force) * click / (np.abs(click).max() + 1e-9)
+    return _mixed(body, kit.kick_click * (0.4 + force) * _levelled(click))
 
 
 def _snare(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
@@ -145,9 +153,8 @@ def _snare(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
     top = 4500.0 + 9000.0 * kit.brightness * (0.35 + 0.65 * force)
     wires = _noise(kit, t, rng, 900.0, top) * np.exp(-t / (kit.snare_decay_s * (0.45 + 0.55 * force)))
     snap = _noise(kit, t, rng, 1500.0, top) * np.exp(-t / 0.006)
-    wires = wires / (np.abs(wires).max() + 1e-9)
-    snap = snap / (np.abs(snap).max() + 1e-9)
-    return 0.75 * head + 0.4 * second + kit.snare_wires * (0.95 * wires + 0.7 * force * snap)
+    rattle = 0.95 * _levelled(wires) + 0.7 * force * _levelled(snap)
+    return _mixed(0.75 * head, 0.4 * second, kit.snare_wires * rattle)
 
 
 def _rim(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
@@ -156,7 +163,7 @@ def _rim(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
     decay = np.array([0.028, 0.022, 0.016, 0.010, 0.006])
     wood = _modes(t, hz, decay, np.array([0.7, 1.0, 0.8, 0.5, 0.3 + force]), rng)
     tick = _noise(kit, t, rng, 2000.0, 9000.0) * np.exp(-t / 0.0025)
-    return wood + 0.8 * tick / (np.abs(tick).max() + 1e-9)
+    return _mixed(wood, 0.8 * _levelled(tick))
 
 
 def _clap(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
@@ -192,7 +199,7 @@ def _hat_closed(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
 def _hat_pedal(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
     t = _time(kit, 0.3)
     sound = _metal(kit, t, rng, hz=kit.metal_hz * 1.7, low_hz=3600.0, decay_s=kit.hat_decay_s * 0.8, force=force * 0.5)
-    return sound * (1.0 - np.exp(-t / 0.0015))
+    return np.asarray(sound * (1.0 - np.exp(-t / 0.0015)))
 
 
 def _hat_open(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
@@ -207,8 +214,7 @@ def _ride(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
     hz = kit.ride_hz * np.array([5.9, 8.3, 9.7, 12.6])
     ping = _modes(t, hz, np.array([0.5, 0.35, 0.3, 0.16]), np.array([0.5, 0.7, 0.5, 0.5]), rng)
     stick = _noise(kit, t, rng, 3000.0, 12000.0) * np.exp(-t / 0.005)
-    peak = np.abs(wash).max() + 1e-9
-    return 0.4 * wash / peak + 0.22 * ping + 0.5 * stick / (np.abs(stick).max() + 1e-9)
+    return _mixed(0.4 * _levelled(wash), 0.22 * ping, 0.5 * _levelled(stick))
 
 
 def _crash(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
@@ -216,7 +222,7 @@ def _crash(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
     wash = _metal(kit, t, rng, hz=kit.ride_hz, low_hz=1400.0, decay_s=kit.crash_decay_s * 0.5, force=force)
     bloom = 0.45 + 0.55 * (1.0 - np.exp(-t / 0.012))
     stick = _noise(kit, t, rng, 2500.0, 11000.0) * np.exp(-t / 0.006)
-    return wash / (np.abs(wash).max() + 1e-9) * bloom + 0.4 * stick / (np.abs(stick).max() + 1e-9)
+    return _mixed(_levelled(wash) * bloom, 0.4 * _levelled(stick))
 
 
 def _tom(ratio: float) -> Callable[[DrumKit, float, np.random.Generator], Mono]:
@@ -224,12 +230,12 @@ def _tom(ratio: float) -> Callable[[DrumKit, float, np.random.Generator], Mono]:
         t = _time(kit, 0.15 + 2.4 * kit.tom_decay_s)
         body = _membrane(kit, t, rng, hz=kit.tom_hz * ratio, decay_s=kit.tom_decay_s, sweep=0.35, force=force)
         stick = _noise(kit, t, rng, 900.0, 3000.0 + 3500.0 * kit.brightness * force) * np.exp(-t / 0.005)
-        return body + 0.3 * stick / (np.abs(stick).max() + 1e-9)
+        return _mixed(body, 0.3 * _levelled(stick))
 
     return voice
 
 
-def _shaker(kit: DrumKit, force: float, rng: np.random.Generator) -> Mono:
+def _shaker(kit: DrumKit, _force: float, rng: np.random.Generator) -> Mono:
     t = _time(kit, 0.2)
     rise = np.minimum(1.0, (t + 0.0005) / kit.shaker_rise_s)
     fall = np.exp(-np.maximum(t - kit.shaker_rise_s, 0.0) / 0.022)

@@ -57,18 +57,18 @@ class Player:
         self._status["underruns"] += 1
 
 
-def open_device(player: Player, capture: Capture, *, sample_rate: int, block_frames: int, name: str) -> tuple[SystemDevice | SimulatedDevice, str]:
+def open_device(
+    player: Player, capture: Capture, *, sample_rate: int, block_frames: int, name: str
+) -> tuple[SystemDevice | SimulatedDevice, str]:
     """Return the device that plays, and a sentence where it is not the one asked for."""
+    message = ""
     if name != SIMULATED_NAME:
         try:
-            device = SystemDevice(
+            return SystemDevice(
                 player.fill, sample_rate=sample_rate, block_frames=block_frames, name=name, on_underrun=player.count_underrun
-            )
-            return device, ""
+            ), ""
         except EngineError as error:
             message = f"No sound device can be used ({error}); the simulated device plays instead."
-    else:
-        message = ""
     return SimulatedDevice(player.fill, sample_rate=sample_rate, block_frames=block_frames, capture=capture), message
 
 

@@ -97,8 +97,8 @@ class MixerState:
     original_gain: Ramp = field(default_factory=lambda: Ramp(1.0))
     rebuilt_gain: Ramp = field(default_factory=lambda: Ramp(0.0))
     served: int = 0
-    _out: Block = field(default_factory=lambda: np.zeros((MAX_BLOCK_FRAMES, 2), np.float32))
-    _pattern: Block = field(default_factory=lambda: np.zeros((MAX_BLOCK_FRAMES, 2), np.float32))
+    out: Block = field(default_factory=lambda: np.zeros((MAX_BLOCK_FRAMES, 2), np.float32))
+    pattern: Block = field(default_factory=lambda: np.zeros((MAX_BLOCK_FRAMES, 2), np.float32))
 
 
 def command(op: Op, *, serial: int = 0, pad: int = -1, choke: int = 0, flag: int = 0, offset: int = 0,
@@ -106,7 +106,8 @@ def command(op: Op, *, serial: int = 0, pad: int = -1, choke: int = 0, flag: int
     """Return one command record."""
     record = np.zeros(1, COMMAND)
     record[0] = (serial, int(op), pad, choke, flag, offset, length, x, y, 0)
-    return record[0]
+    made: NDArray[np.void] = record[0]
+    return made
 
 
 def apply(state: MixerState, record: NDArray[np.void]) -> None:
@@ -156,7 +157,7 @@ def _set(state: MixerState, op: int, record: NDArray[np.void], offset: int, leng
 
 def render(state: MixerState, frames: int) -> Block:
     """Return the next frames, shape (frames, 2), from -1 to 1; valid until the next call."""
-    out, pattern = state._out[:frames], state._pattern[:frames]
+    out, pattern = state.out[:frames], state.pattern[:frames]
     out[:] = 0.0
     pattern[:] = 0.0
     at = 0

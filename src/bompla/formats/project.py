@@ -90,7 +90,7 @@ def _document_of(header: Any, name: str) -> Document:
         raise ProjectError(f"{name} does not say which version it is; it is damaged.")
     if version > FORMAT_VERSION:
         raise ProjectError(f"{name} was made by a newer Bompla (format {version}); update to open it.")
-    plain = header.get("document")
+    plain: Any = header.get("document")
     while version < FORMAT_VERSION:
         plain = MIGRATIONS[version](plain)
         version += 1

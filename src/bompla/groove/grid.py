@@ -29,10 +29,10 @@ def beat_divisions(at_beats: Sequence[float], beats: int, *, compound: bool = Fa
     overall = STRAIGHT
     if compound or errors[THIRDS].sum() < 0.7 * errors[STRAIGHT].sum():
         overall = THIRDS
-    divisions = np.full(beats, overall, dtype=np.int64)
-    divisions[errors[STRAIGHT] + _DOUBT**2 < 0.5 * errors[THIRDS]] = STRAIGHT
-    divisions[errors[THIRDS] + _DOUBT**2 < 0.5 * errors[STRAIGHT]] = THIRDS
-    return divisions
+    judged = np.full(beats, overall, dtype=np.int64)
+    judged[errors[STRAIGHT] + _DOUBT**2 < 0.5 * errors[THIRDS]] = STRAIGHT
+    judged[errors[THIRDS] + _DOUBT**2 < 0.5 * errors[STRAIGHT]] = THIRDS
+    return judged
 
 
 def quantised(at_beats: Sequence[float], beats: int, *, compound: bool = False) -> NDArray[np.float64]:

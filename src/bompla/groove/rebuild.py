@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from itertools import pairwise
 
 from msgspec.structs import replace
 
@@ -105,19 +106,19 @@ def tray(document: Document) -> tuple[Cut, ...]:
 def _free_slot(drum: Drum, taken: set[int]) -> int:
     row = ROWS.index(drum.family) if drum.family in ROWS else 2
     own = range(row * PAD_COLUMNS, (row + 1) * PAD_COLUMNS)
-    return next(slot for slot in (*own, *range(8 * PADS_PER_PAGE)) if slot not in taken)
+    return next(int(slot) for slot in (*own, *range(8 * PADS_PER_PAGE)) if slot not in taken)
 
 
 def _layers(group: list[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
     group = sorted(group, key=lambda item: item[1].velocity)
     gaps = [
         (b[1].velocity - a[1].velocity, index)
-        for index, (a, b) in enumerate(zip(group, group[1:], strict=False), 1)
+        for index, (a, b) in enumerate(pairwise(group), 1)
     ]
     wide = sorted((gap for gap in gaps if gap[0] >= LAYER_GAP), reverse=True)[: MAX_LAYERS - 1]
     bounds = [0, *sorted(index for _, index in wide), len(group)]
     layers = []
-    for start, end in zip(bounds, bounds[1:], strict=False):
+    for start, end in pairwise(bounds):
         cut, heard = max(group[start:end], key=_cleanness)
         last = end == len(group)
         up_to = 127 if last else (group[end - 1][1].velocity + group[end][1].velocity) // 2
@@ -125,7 +126,8 @@ def _layers(group: list[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
     return tuple(layers)
 
 
-def _cleanness(item: tuple[Cut, Heard]) -> tuple[float, float]:
+def _cleanness(item: tuple[Cut, Heard]) -> tuple[float, float, float]:
+    """Order by how little is heard underneath, then how sure it is, then how clearly it rises above what rings on."""
     cut, heard = item
     others = sum(h.confidence for h in cut.heard if h.drum != heard.drum)
-    return (-round(others, 1), heard.confidence)
+    return (-round(others, 1), round(heard.confidence, 1), cut.strength)

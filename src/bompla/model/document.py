@@ -208,7 +208,7 @@ class Document(msgspec.Struct, frozen=True):
         """Return the slice that a sample lies in, None outside of all."""
         slices = self.slices()
         index = bisect_right([s.start_sample for s in slices], at_sample) - 1
-        return slices[index] if 0 <= index and at_sample < slices[index].end_sample else None
+        return slices[index] if index >= 0 and at_sample < slices[index].end_sample else None
 
     def cut(self, cut_id: int) -> Cut:
         """Return a cut by id; raises EditError where there is none."""

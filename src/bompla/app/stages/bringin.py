@@ -63,19 +63,19 @@ class BringIn(Stage):
         loop, rate = document.loop, document.source.sample_rate
         self.facts.set("starts", clock_of(loop.start_sample, rate))
         self.facts.set("ends", clock_of(loop.end_sample, rate))
-        self.facts.set("bars", f"{loop.bars} of {loop.meter_name}")
+        self.facts.set("bars", f"{loop.bars} in {loop.meter_name}")
         self.facts.set("tempo", f"{document.bpm:.2f} BPM, {_sureness(document)}")
         words, well = seam_words(document)
         self.seam_line.setText(words)
         self.seam_line.setObjectName("good" if well else "value")
-        self.seam_line.style().polish(self.seam_line) if self.seam_line.style() else None
+        if (style := self.seam_line.style()) is not None:
+            style.polish(self.seam_line)
         self.readings.offer(*reading_choices(document), tip="Read the same stretch as these bars")
         self.bars.offer([(n, str(n)) for n in _bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and take so many bars")
-        if document.source.path:
-            for row in range(self.list.count()):
-                item = self.list.item(row)
-                if item is not None and item.data(Qt.ItemDataRole.UserRole) == document.source.path:
-                    self.list.setCurrentRow(row)
+        for row in range(self.list.count()):
+            item = self.list.item(row)
+            if item is not None and Path(item.data(Qt.ItemDataRole.UserRole)).name == document.source.name:
+                self.list.setCurrentRow(row)
 
     def set_playhead(self, at_sample: float) -> None:
         """Show the playhead on the file."""
@@ -141,12 +141,9 @@ class BringIn(Stage):
         self.seam_line = label("", "good")
         panel.body.addWidget(self.seam_line)
         panel.body.addWidget(label("Read these bars as", "heading"))
-        self.readings = Chips("Tempo readings")
+        self.readings = Chips("Tempo readings", columns=2)
         self.readings.chosen.connect(self._read_as)
-        row = QHBoxLayout()
-        row.addWidget(self.readings)
-        row.addStretch(1)
-        panel.body.addLayout(row)
+        panel.body.addWidget(self.readings)
         panel.body.addWidget(label("Take so many bars", "heading"))
         self.bars = Chips("Bars")
         self.bars.chosen.connect(self._take_bars)

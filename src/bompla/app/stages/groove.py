@@ -68,7 +68,7 @@ class GrooveStage(Stage):
         """Show the pattern's facts and what is selected."""
         inside = [hit for hit in document.pattern.hits if 0.0 <= hit.at_beats < document.loop.beats]
         self.facts.set("hits", str(len(inside)))
-        self.facts.set("bars", f"{document.loop.bars} of {document.loop.meter_name}")
+        self.facts.set("bars", f"{document.loop.bars} in {document.loop.meter_name}")
         divisions = beat_divisions([h.at_beats for h in inside], document.loop.beats, compound=document.loop.meter.compound)
         thirds = int((divisions == 3).sum())
         self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")

@@ -9,7 +9,7 @@ from bompla.app.commands import tip
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.stages.base import Stage
-from bompla.app.stages.slice import drum_box
+from bompla.app.stages.slice import drum_box, edit_text
 from bompla.app.theme import theme
 from bompla.app.widgets.controls import Chips, MiniWave, Panel, button, clear_layout, label
 from bompla.app.widgets.padgrid import PAD_KEYS, PadGrid, TrayView
@@ -62,7 +62,7 @@ class KitStage(Stage):
         tray.body.addWidget(scroll)
         left.addWidget(tray)
         layout.addWidget(self._panel())
-        self.command("pad_rename", lambda: (self.name.setFocus(), self.name.selectAll()))
+        self.command("pad_rename", lambda: edit_text(self.name))
         self.command("pad_clear", self._clear)
         self.connect_all()
 
@@ -140,6 +140,20 @@ class KitStage(Stage):
         column.addWidget(self.note)
         row.addLayout(column, 1)
         self.panel.body.addLayout(row)
+        self._level_row()
+        self.layers_heading = label("", "heading")
+        self.panel.body.addWidget(self.layers_heading)
+        self.layers = QVBoxLayout()
+        self.layers.setSpacing(6)
+        self.panel.body.addLayout(self.layers)
+        self.panel.body.addStretch(1)
+        row = QHBoxLayout()
+        row.addWidget(button("Clear pad", self._clear, tip=tip("pad_clear")))
+        row.addStretch(1)
+        self.panel.body.addLayout(row)
+        return self.panel
+
+    def _level_row(self) -> None:
         level = QHBoxLayout()
         level.addWidget(label("Level", "heading"))
         level.addStretch(1)
@@ -152,19 +166,8 @@ class KitStage(Stage):
         self.level.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.level.sliderMoved.connect(self._preview_level)
         self.level.sliderReleased.connect(self._set_level)
-        self.level.actionTriggered.connect(lambda action: self._set_level() if not self.level.isSliderDown() else None)
+        self.level.actionTriggered.connect(lambda _: None if self.level.isSliderDown() else self._set_level())
         self.panel.body.addWidget(self.level)
-        self.layers_heading = label("", "heading")
-        self.panel.body.addWidget(self.layers_heading)
-        self.layers = QVBoxLayout()
-        self.layers.setSpacing(6)
-        self.panel.body.addLayout(self.layers)
-        self.panel.body.addStretch(1)
-        row = QHBoxLayout()
-        row.addWidget(button("Clear pad", self._clear, tip=tip("pad_clear")))
-        row.addStretch(1)
-        self.panel.body.addLayout(row)
-        return self.panel
 
     def _show_pad(self, document: Document, pad: Pad) -> None:
         self.title_line.setText(pad.name)

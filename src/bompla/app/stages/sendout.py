@@ -51,7 +51,7 @@ class TrackSheet(QWidget):
         pads = [pad for pad in document.pads if any(hit.pad_id == pad.id for hit in hits)]
         left, width = 230.0, self.width() - 248.0
         bars = document.loop.bars
-        row_height = min(46.0, max(float(ROW), (self.height() - 34.0) / max(1, len(pads))))
+        row_height = min(84.0, max(float(ROW), (self.height() - 34.0) / max(1, len(pads))))
         bottom = 28.0 + len(pads) * row_height
         for bar in range(bars + 1):
             x = left + bar * width / bars
@@ -79,7 +79,7 @@ class TrackSheet(QWidget):
             painter.setBrush(colour)
             for hit, at in zip(hits, times, strict=True):
                 if hit.pad_id == pad.id:
-                    tall = 4.0 + (row_height - 12.0) * hit.velocity / 127.0
+                    tall = 4.0 + (min(row_height, 56.0) - 12.0) * hit.velocity / 127.0
                     painter.drawRoundedRect(QRectF(left + at / document.loop.beats * width, y - tall / 2.0, 4.0, tall), 1.5, 1.5)
 
 
@@ -147,7 +147,7 @@ class SendOut(Stage):
         panel.body.addWidget(self.times, 0, Qt.AlignmentFlag.AlignLeft)
         panel.body.addWidget(label("Notes", "heading"))
         self.notes = Chips("Notes")
-        self.notes.offer([("pads", "of the pads"), ("drums", "General MIDI")], "pads", tip="The notes set on the pads, or General MIDI percussion")
+        self.notes.offer([("pads", "of the pads"), ("drums", "General MIDI")], "pads", tip="As set on the pads, or General MIDI percussion")
         self.notes.chosen.connect(lambda which: self._choose(notes=str(which)))
         panel.body.addWidget(self.notes, 0, Qt.AlignmentFlag.AlignLeft)
         panel.body.addSpacing(8)

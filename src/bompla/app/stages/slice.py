@@ -20,6 +20,8 @@ from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import drop_offers, take_offers
 from bompla.units import gain_to_db, samples_to_ms
 
+ORIGINS = {"heard": "at an attack", "even": "where the loop starts", "hand": "by hand"}
+
 
 class SliceStage(Stage):
     """The second stage."""
@@ -126,7 +128,7 @@ class SliceStage(Stage):
         self.command("slice_delete", self._delete)
         self.command("slice_later", lambda: self._nudge(1.0))
         self.command("slice_earlier", lambda: self._nudge(-1.0))
-        self.command("slice_rename", lambda: (self.name.setFocus(), self.name.selectAll()))
+        self.command("slice_rename", lambda: edit_text(self.name))
         self.command("slice_leave", self._leave_out)
         self.command("zoom_in", lambda: self.view.zoom(0.6))
         self.command("zoom_out", lambda: self.view.zoom(1.0 / 0.6))
@@ -153,7 +155,7 @@ class SliceStage(Stage):
             part = clip.samples[piece.start_sample : piece.end_sample]
             peak = max(float(part.max(initial=0.0)), -float(part.min(initial=0.0)))
             self.facts.set("peak", f"{gain_to_db(peak):.1f} dB" if peak > 0.0 else "silent")
-        self.facts.set("cut", {"heard": "at an attack", "even": "where the loop starts", "hand": "by hand"}[cut.origin] + (", held" if cut.held else ""))
+        self.facts.set("cut", ORIGINS[cut.origin] + (", held" if cut.held else ""))
         if not self.name.hasFocus():
             self.name.setText(cut.name)
         self.name.setPlaceholderText(DRUMS[lead].label)
@@ -221,6 +223,12 @@ class SliceStage(Stage):
 
     def _drop_offers(self) -> None:
         self.session.edit("leave new hits", drop_offers)
+
+
+def edit_text(field: QLineEdit) -> None:
+    """Begin to edit a text, all of it selected."""
+    field.setFocus()
+    field.selectAll()
 
 
 def drum_box() -> QComboBox:

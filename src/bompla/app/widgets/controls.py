@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent
@@ -82,10 +83,11 @@ class Chips(QWidget):
 
     chosen = pyqtSignal(object)
 
-    def __init__(self, name: str, parent: QWidget | None = None) -> None:
+    def __init__(self, name: str, parent: QWidget | None = None, *, columns: int = 99) -> None:
         super().__init__(parent)
         self.setAccessibleName(name)
-        self._row = QHBoxLayout(self)
+        self._columns = columns
+        self._row = QGridLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
         self._row.setSpacing(6)
         self._group = QButtonGroup(self)
@@ -100,14 +102,14 @@ class Chips(QWidget):
                 self._row.removeWidget(old)
                 old.deleteLater()
             self._keys = [key for key, _ in choices]
-            for key, text in choices:
-                chip = button(text, lambda key=key: self.chosen.emit(key), tip=tip, chip=True, checkable=True)
+            for index, (key, text) in enumerate(choices):
+                chip = button(text, partial(self.chosen.emit, key), tip=tip, chip=True, checkable=True)
                 self._group.addButton(chip)
-                self._row.addWidget(chip)
-        for chip, (key, text) in zip(self._group.buttons(), choices, strict=True):
-            chip.setText(text)
+                self._row.addWidget(chip, index // self._columns, index % self._columns)
+        for shown, (key, text) in zip(self._group.buttons(), choices, strict=True):
+            shown.setText(text)
             if key == current:
-                chip.setChecked(True)
+                shown.setChecked(True)
 
     def click(self, key: object) -> None:
         """Pick a choice as the user would."""

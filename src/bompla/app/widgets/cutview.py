@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -12,6 +14,7 @@ from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.raster import level_pixmap, wave_pixmap
 from bompla.app.widgets.timeaxis import TimeAxis
+from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import attack_near, move_cut, set_threshold
 from bompla.model.document import Cut, Document
 from bompla.units import ms_to_samples
@@ -377,19 +380,19 @@ def _free(event: QMouseEvent) -> bool:
     return bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
 
 
-def _gain(summary) -> float:  # type: ignore[no-untyped-def]  # a WaveSummary
+def _gain(summary: WaveSummary) -> float:
     peak = float(abs(summary.levels[-1]).max()) if summary.levels else 1.0
     return 1.0 / max(peak, 0.05)
 
 
 def _drawn(strength: float) -> float:
     """Return how high a strength is drawn: soft attacks matter, so the scale favours them."""
-    return max(0.0, min(1.0, strength)) ** DRAWN_POWER
+    return float(max(0.0, min(1.0, strength)) ** DRAWN_POWER)
 
 
 def _undrawn(height: float) -> float:
-    return max(0.0, min(1.0, height)) ** (1.0 / DRAWN_POWER)
+    return float(max(0.0, min(1.0, height)) ** (1.0 / DRAWN_POWER))
 
 
-def _drawn_curve(curve):  # type: ignore[no-untyped-def]  # an array, as `_drawn` for each of its values
-    return curve**DRAWN_POWER
+def _drawn_curve(curve: NDArray[np.float32]) -> NDArray[np.float32]:
+    return np.asarray(curve**DRAWN_POWER, dtype=np.float32)

@@ -21,7 +21,8 @@ from bompla.model.pattern_edits import add_hit, change_velocity, delete_hits, mo
 from bompla.units import note_name
 
 HEADER, RULER, ORIGINAL = 152, 25, 74
-MIN_LANE, MAX_LANE = 34, 74
+MIN_LANE, MAX_LANE = 34, 100
+OFFSET_POINTS_PER_MS, MOST_OFFSET = 0.6, 9.0
 PIN_GRAB = 9.0
 DRAG_POINTS = 4.0
 VELOCITY_PER_POINT = 1.0
@@ -263,9 +264,9 @@ class LaneView(QWidget):
         painter.setPen(QPen(colour, 2.0))
         painter.drawLine(QPointF(head.x(), head.y() + size * 0.4), QPointF(head.x(), foot))
         draw_head(painter, pad.drum, head.x(), head.y(), size, colour)
-        off = offset_beats(hit, self._divisions)
-        x_off = self._axis.x(float(document.beat_map.samples_at(hit.at_beats - off))) - head.x()
-        if abs(x_off) >= 0.8:
+        off_ms = offset_beats(hit, self._divisions) * 60_000.0 / document.bpm
+        x_off = float(np.clip(off_ms * OFFSET_POINTS_PER_MS, -MOST_OFFSET, MOST_OFFSET))
+        if abs(x_off) >= 1.0:
             painter.setPen(QPen(colour, 2.0))
             painter.drawLine(QPointF(head.x(), foot + 4.0), QPointF(head.x() + x_off, foot + 4.0))
 

@@ -99,8 +99,8 @@ class Overview(QWidget):
         x0, x1 = axis.x(loop.start_sample), axis.x(loop.end_sample)
         painter.fillRect(QRectF(x0, RULER, x1 - x0, self.height() - RULER), theme().colour("signal", 0.16))
         for role, left, right in (("dim", axis.left, x0), ("paper", x0, x1), ("dim", x1, axis.left + axis.width)):
-            wave = wave_pixmap(summary, axis.start, axis.end, round(axis.width), height, theme().colour(role, 0.65 if role == "dim" else 1.0),
-                               ratio=ratio, gain=gain)
+            colour = theme().colour(role, 0.65 if role == "dim" else 1.0)
+            wave = wave_pixmap(summary, axis.start, axis.end, round(axis.width), height, colour, ratio=ratio, gain=gain)
             painter.save()
             painter.setClipRect(QRectF(left, 0, max(0.0, right - left), self.height()))
             painter.drawPixmap(QPointF(axis.left, RULER + 3.0), wave)

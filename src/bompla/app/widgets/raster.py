@@ -20,7 +20,7 @@ def spans_pixmap(low: NDArray[np.float32], high: NDArray[np.float32], height: in
     red, green, blue = ((channel * alpha) // 255 for channel in (colour.red(), colour.green(), colour.blue()))
     pixels = np.ascontiguousarray((alpha << 24) | (red << 16) | (green << 8) | blue)
     image = QImage(
-        pixels.data, pixels.shape[1], height, 4 * pixels.shape[1], QImage.Format.Format_ARGB32_Premultiplied
+        pixels.tobytes(), pixels.shape[1], height, 4 * pixels.shape[1], QImage.Format.Format_ARGB32_Premultiplied
     )
     return QPixmap.fromImage(image.copy())
 
