@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,12 @@ SUFFIXES = (".wav", ".w64", ".rf64", ".flac", ".aif", ".aiff", ".aifc", ".ogg", 
 
 _SNIFF_BYTES = 64
 _BLOCK_FRAMES = 1 << 18
+_SIZES = re.compile(r"^ ?(?:data|SSND) : (\d+) \(should be (\d+)\)", re.MULTILINE)
+"""What libsndfile notes of a sound chunk whose size is not the one its header names."""
+
+_UNKNOWN_SIZE = 0xFFFF_FF00
+"""From here on a size only says that the writer did not know it, as in a stream."""
+
 
 
 def read_clip(path: Path) -> Clip:
@@ -33,7 +40,10 @@ def read_clip(path: Path) -> Clip:
     try:
         with soundfile.SoundFile(path) as stream:
             _check_header(path, stream)
-            samples = _read_all(stream)
+            try:
+                samples = _read_all(stream)
+            except soundfile.LibsndfileError as error:
+                raise SoundFileError(f"{path.name} is damaged or cut short. Copy or export it again.") from error
             promised = stream.frames
             sample_rate = int(stream.samplerate)
     except soundfile.LibsndfileError as error:
@@ -90,6 +100,10 @@ def _check_openable(path: Path) -> None:
 def _check_header(path: Path, stream: soundfile.SoundFile) -> None:
     if not MIN_RATE <= stream.samplerate <= MAX_RATE:
         raise SoundFileError(f"{path.name} names a sample rate of {stream.samplerate} Hz, which cannot be right.")
+    sizes = _SIZES.search(stream.extra_info)
+    if sizes is not None and int(sizes[2]) < int(sizes[1]) < _UNKNOWN_SIZE:
+        share = 100.0 * int(sizes[2]) / int(sizes[1])
+        raise SoundFileError(f"{path.name} is cut short: {share:.0f} % of its sound is there. Copy or export it again.")
     known = 0 < stream.frames < 1 << 62
     if known and stream.frames / stream.samplerate > MAX_DURATION_S:
         minutes = stream.frames / stream.samplerate / 60.0

@@ -1,0 +1,112 @@
+"""What all tests share: a window on the simulated device, the demo loops, and a watch for what leaks."""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["QT_SCALE_FACTOR"] = "1"
+
+import numpy as np
+import pytest
+
+from bompla.audio.clip import Clip
+from bompla.audio.files import read_clip
+from bompla.demo import loop_paths
+from bompla.formats.project import open_project
+from bompla.model.document import Document
+
+
+def children() -> set[int]:
+    """Return the processes that this one has started and that still run."""
+    found: set[int] = set()
+    for task in Path("/proc/self/task").iterdir():
+        try:
+            found |= {int(pid) for pid in (task / "children").read_text().split()}
+        except OSError:
+            continue
+    return found
+
+
+@pytest.fixture(autouse=True)
+def nothing_leaks() -> Iterator[None]:
+    """Fail a test that leaves a thread or a process behind."""
+    threads, processes = set(threading.enumerate()), children()
+    yield
+    left = [t.name for t in threading.enumerate() if t not in threads and t.is_alive() and not isinstance(t, threading._DummyThread)]
+    assert not left, f"threads left behind: {left}"
+    assert not children() - processes, "a process was left behind"
+
+
+@pytest.fixture(scope="session")
+def demo() -> tuple[Document, Clip]:
+    """The demo project."""
+    from bompla.demo import DEMO_PROJECT
+
+    return open_project(DEMO_PROJECT)
+
+
+@pytest.fixture(scope="session")
+def demo_loops() -> list[tuple[str, Clip, dict[str, Any]]]:
+    """Every demo loop with its truth."""
+    return [(path.stem, read_clip(path), json.loads(path.with_suffix(".json").read_text())) for path in loop_paths()]
+
+
+@pytest.fixture
+def make_tone() -> Callable[..., Clip]:
+    """Return a maker of clips: bursts of a decaying tone at times in seconds."""
+
+    def made(times_s: list[float], *, duration_s: float = 2.0, rate: int = 44_100, channels: int = 1, hz: float = 180.0) -> Clip:
+        sound = np.zeros((round(duration_s * rate), channels), np.float32)
+        t = np.arange(round(0.3 * rate)) / rate
+        burst = (0.6 * np.cos(2 * np.pi * hz * t) * np.exp(-t / 0.03)).astype(np.float32)
+        for time_s in times_s:
+            start = round(time_s * rate)
+            part = burst[: len(sound) - start]
+            sound[start : start + len(part)] += part[:, np.newaxis]
+        return Clip(sound, rate)
+
+    return made
+
+
+@pytest.fixture
+def window(qtbot: Any) -> Iterator[Any]:
+    """The application's window, playing to the simulated device, with nothing open yet."""
+    from bompla.app.main import make_application, make_window
+    from bompla.engine.devices import SIMULATED_NAME
+
+    make_application()
+    made = make_window(device=SIMULATED_NAME)
+    made.show()
+    made.playback.start()
+    qtbot.waitUntil(lambda: made.playback.engine.state.ready, timeout=15_000)
+    settle(qtbot, made)
+    yield made
+    made.shut()
+    made.session.history = None
+    made.close()
+    made.deleteLater()
+
+
+@pytest.fixture
+def demo_window(window: Any, qtbot: Any) -> Any:
+    """The window with the demo project, everything drawn and ready to be heard."""
+    from bompla.app.main import open_demo
+
+    open_demo(window)
+    settle(qtbot, window)
+    return window
+
+
+def settle(qtbot: Any, window: Any) -> None:
+    """Wait until everything that was asked of the window is done."""
+    session, playback = window.session, window.playback
+    qtbot.waitUntil(
+        lambda: not (session.analysis.busy or session.threads.busy or session.work or playback.busy or playback._match_timer.isActive()),
+        timeout=30_000,
+    )

@@ -1,0 +1,173 @@
+"""What the analysis hears: on the demo loops against their truths, and on sounds that are none."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import mir_eval
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
+from bompla.analysis.params import AnalysisParams
+from bompla.audio.clip import Clip
+from bompla.errors import AnalysisError
+from bompla.groove.rebuild import document_from, played
+from bompla.model.drums import DRUMS, Family
+from bompla.model.heard_loop import HeardLoop
+
+SAME_ATTACK_S = 0.016
+FAMILIES = {"kick": {"kick"}, "snare": {d.key for d in DRUMS.values() if d.family is Family.SNARES},
+            "hat": {d.key for d in DRUMS.values() if d.family is Family.HATS}}
+
+
+def bare(heard: HeardLoop) -> HeardLoop:
+    from msgspec.structs import replace
+
+    return replace(heard, elapsed_s=0.0)
+
+
+def apart(times: list[float]) -> np.ndarray:
+    """Return onset times with those too close to be two taken as one."""
+    kept: list[float] = []
+    for time in sorted(times):
+        if not kept or time - kept[-1] > SAME_ATTACK_S:
+            kept.append(time)
+    return np.array(kept)
+
+
+@pytest.fixture(scope="module")
+def heard_demo(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> list[tuple[str, HeardLoop, dict[str, Any]]]:
+    return [(name, analyse(clip, name=name), truth) for name, clip, truth in demo_loops]
+
+
+def test_tempo_bars_and_region_of_every_demo_loop(heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]]) -> None:
+    for name, heard, truth in heard_demo:
+        document, region = document_from(heard, name), truth["region"]
+        assert document.bpm == pytest.approx(truth["bpm"], rel=0.005), name
+        assert (document.loop.bars, document.loop.meter_name) == (region["bars"], truth["meter"]), name
+        assert document.loop.start_sample / heard.source.sample_rate == pytest.approx(region["start_s"], abs=0.01), name
+        assert document.loop.end_sample / heard.source.sample_rate == pytest.approx(region["end_s"], abs=0.01), name
+
+
+def test_attacks_of_the_demo_loops_to_ten_milliseconds(heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]]) -> None:
+    scores = []
+    for name, heard, truth in heard_demo:
+        reference = apart([hit["time_s"] for hit in truth["hits"]])
+        found = np.array([cut.attack_sample for cut in document_from(heard, name).cuts if cut.origin == "heard"])
+        scores.append(mir_eval.onset.f_measure(reference, found / heard.source.sample_rate, window=0.01)[0])
+    assert np.mean(scores) > 0.9
+    assert min(scores) > 0.8
+
+
+@pytest.mark.parametrize("family", sorted(FAMILIES))
+def test_drums_of_the_demo_loops(heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]], family: str) -> None:
+    right = wrong = missed = 0
+    for name, heard, truth in heard_demo:
+        rate = heard.source.sample_rate
+        found = [c.attack_sample / rate for c in document_from(heard, name).cuts for h in played(c) if h.drum in FAMILIES[family]]
+        known = [hit["time_s"] for hit in truth["hits"] if hit["drum"] in FAMILIES[family]]
+        matched = len(mir_eval.util.match_events(np.sort(known), np.sort(found), 0.025)) if known and found else 0
+        right, wrong, missed = right + matched, wrong + len(found) - matched, missed + len(known) - matched
+    assert 2 * right / (2 * right + wrong + missed) > 0.85
+
+
+def test_the_same_sound_gives_the_same_result(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    clip = demo_loops[2][1]
+    assert bare(analyse(clip)) == bare(analyse(clip))
+
+
+@pytest.mark.parametrize(("rate", "channels"), [(8_000, 1), (22_050, 2), (48_000, 6), (192_000, 1)])
+def test_attacks_are_placed_to_the_millisecond_at_any_rate(make_tone: Callable[..., Clip], rate: int, channels: int) -> None:
+    times = [0.0, 0.5, 0.75, 1.0, 1.5]
+    heard = analyse(make_tone(times, rate=rate, channels=channels, hz=900.0))
+    found = np.array([a.at_sample for a in heard.attacks if a.strength >= heard.threshold]) / rate
+    assert found == pytest.approx(times, abs=0.001 + 1.0 / rate)
+    assert all(0 <= a.at_sample - a.cut_sample <= 0.0013 * rate + 1 for a in heard.attacks)
+
+
+@pytest.mark.parametrize(("bpm", "bars", "per_bar"), [(90.0, 2, 8), (120.0, 4, 4), (132.0, 2, 16)])
+def test_a_trimmed_train_of_hits_fills_whole_bars(make_tone: Callable[..., Clip], bpm: float, bars: int, per_bar: int) -> None:
+    length = bars * 240.0 / bpm
+    clip = make_tone([n * length / (bars * per_bar) for n in range(bars * per_bar)], duration_s=length)
+    readings = analyse(clip).readings
+    assert any(abs(r.bpm / bpm - 1) < 0.005 for r in readings[:4])
+    assert sum(r.score for r in readings) == pytest.approx(1.0, abs=0.01)
+
+
+def test_sounds_without_hits_give_a_sensible_result() -> None:
+    rate, t = 44_100, np.arange(2 * 44_100) / 44_100
+    silence = analyse(Clip(np.zeros((rate, 1), np.float32), rate))
+    assert silence.attacks == ()
+    assert document_from(silence, "x").pattern.hits == ()
+    constant = analyse(Clip(np.full((rate, 1), 0.5, np.float32), rate))
+    assert constant.attacks == ()
+    sine = analyse(Clip((0.5 * np.sin(2 * np.pi * 300 * t)).astype(np.float32), rate))
+    assert sum(a.strength >= sine.threshold for a in sine.attacks) <= 2
+    with pytest.raises(AnalysisError, match="too short"):
+        analyse(Clip(np.ones((40, 1), np.float32), rate), name="blip.wav")
+    one = analyse(Clip((0.5 * np.exp(-t / 0.1) * np.sin(2 * np.pi * 200 * t)).astype(np.float32), rate))
+    assert one.loop.bars >= 1
+
+
+@pytest.mark.parametrize("bad", [{"min_bpm": 100.0, "max_bpm": 120.0}, {"meters": ("9/4",)}, {"sensitivity": 0.0}])
+def test_parameters_are_checked_in_words(bad: dict[str, Any]) -> None:
+    with pytest.raises(AnalysisError, match=r"[A-Z].*\."):
+        AnalysisParams(**bad).checked()
+
+
+def test_a_greater_sensitivity_cuts_at_softer_attacks(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    clip = demo_loops[0][1]
+    counts = [len(document_from(analyse(clip, AnalysisParams(sensitivity=s)), "x").slices()) for s in (0.3, 1.0, 2.0)]
+    assert counts == sorted(counts)
+    assert counts[0] < counts[2]
+
+
+def test_progress_is_told_and_may_cancel(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    said: list[float] = []
+
+    def stop(share: float, _what: str) -> None:
+        said.append(share)
+        if share > 0.5:
+            raise InterruptedError
+
+    with pytest.raises(InterruptedError):
+        analyse(demo_loops[0][1], progress=stop)
+    assert said == sorted(said)
+    assert said[0] < 0.1
+
+
+def test_curves_for_drawing_rise_where_attacks_are(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    name, clip, _ = demo_loops[0]
+    curve, step_s = curve_of(clip)
+    heard = analyse(clip, name=name)
+    strong = [a for a in heard.attacks if a.strength > 0.5]
+    for attack in strong:
+        at = round(attack.at_sample / clip.sample_rate / step_s)
+        assert curve[max(0, at - 8) : at + 9].max() == pytest.approx(attack.strength, abs=0.02)
+    bands, _ = bands_of(clip)
+    assert bands.shape[0] == 3
+    assert bands.max(axis=1) == pytest.approx(1.0)
+    kick = next(a for a in strong if a.heard[0].drum == "kick")
+    at = round(kick.at_sample / clip.sample_rate / step_s)
+    assert bands[0, at : at + 12].max() > 0.5
+
+
+def test_hearing_at_given_places_is_that_of_the_analysis(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    clip = demo_loops[0][1]
+    strong = [a for a in analyse(clip).attacks if a.strength > 0.6][:6]
+    answers = hear_at(clip, [a.at_sample for a in reversed(strong)])
+    assert [h[0].drum for h in reversed(answers)] == [a.heard[0].drum for a in strong]
+
+
+@settings(max_examples=25, deadline=None)
+@given(at=st.integers(0, 999), seed=st.integers(0, 5))
+def test_a_cut_is_at_the_quietest_sample_just_ahead(at: int, seed: int) -> None:
+    samples = np.random.default_rng(seed).standard_normal((1_000, 1)).astype(np.float32)
+    clip = Clip(samples / 8, 44_100)
+    quiet = quiet_before(clip, at)
+    assert at - 53 <= quiet <= at
+    assert abs(clip.mono[quiet]) == np.abs(clip.mono[max(0, at - 53) : at + 1]).min()

@@ -1,0 +1,276 @@
+"""The mixer as a function, the rings it speaks through, and the process it lives in."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from bompla.audio.clip import Clip
+from bompla.audio.loudness import loudness_db
+from bompla.engine.bounce import bounce_rebuilt, click_sounds, event_list, matching_gain
+from bompla.engine.devices import SIMULATED_NAME
+from bompla.engine.host import Engine
+from bompla.engine.layout import CONTROL_BYTES, EVENT, Bus, Capture, Control, DeviceKind, Op, SharedMemory
+from bompla.engine.mixer import CHOKE_FADE_FRAMES, MAX_VOICES, MixerState, apply, command, render
+from bompla.engine.pool import Place, PoolPlan
+from bompla.errors import EngineError
+from bompla.model.document import Document
+from bompla.render.sounds import Baked, Baker
+
+RATE = 48_000
+
+
+def state_with(events: list[tuple[int, int, int, int, int, int, float]], frames: int = 9_600) -> MixerState:
+    """Return a mixer that loops `frames` of a ramp, with events as (frame, offset, length, pad, choke, bus, gain)."""
+    pool = np.zeros((40_000, 2), np.float32)
+    pool[:frames, 0] = np.linspace(0.0, 0.3, frames)
+    pool[20_000:30_000] = 0.2
+    state = MixerState(pool)
+    state.events = np.array([(*event, 0) for event in events], EVENT)
+    state.event_times = state.events["at_frame"].copy()
+    apply(state, command(Op.ORIGINAL, offset=0, length=frames))
+    apply(state, command(Op.SPAN, offset=0, length=frames))
+    return state
+
+
+def rendered(state: MixerState, sizes: list[int]) -> np.ndarray:
+    return np.concatenate([np.zeros((0, 2), np.float32), *(render(state, size).copy() for size in sizes)])
+
+
+EVENTS = [(0, 20_000, 4_000, 1, 0, 0, 1.0), (500, 20_000, 9_000, 2, 1, 0, 0.5), (3_001, 20_000, 800, 3, 1, 0, 0.7), (9_000, 20_000, 3_000, 1, 0, 1, 0.9)]
+
+
+@settings(max_examples=40, deadline=None)
+@given(sizes=st.lists(st.integers(1, 1_500), min_size=1, max_size=40), click=st.booleans(), stop_after=st.integers(0, 30))
+def test_the_sound_does_not_depend_on_the_blocks(sizes: list[int], click: bool, stop_after: int) -> None:
+    def play(parts: list[list[int]]) -> np.ndarray:
+        state = state_with(EVENTS)
+        for op, flag in ((Op.CLICK, int(click)), (Op.PLAY, 0)):
+            apply(state, command(op, flag=flag))
+        apply(state, command(Op.BALANCE, x=0.6, y=0.8))
+        first = rendered(state, parts[0])
+        apply(state, command(Op.STOP))
+        return np.concatenate([first, rendered(state, parts[1])])
+
+    before, after = sizes[:stop_after], [*sizes[stop_after:], 64]
+    whole = play([[n for n in (sum(before) // 7_000) * [7_000] + [sum(before) % 7_000] if n], [sum(after) % 8_000 or 1]])
+    parted = play([before, after])
+    length = min(len(whole), len(parted))
+    assert np.array_equal(whole[:length], parted[:length])
+    assert np.abs(parted).max() <= 1.0
+
+
+@settings(max_examples=40, deadline=None)
+@given(orders=st.lists(st.tuples(st.sampled_from(list(Op)), st.integers(0, 9_000), st.integers(1, 900)), max_size=40))
+def test_any_commands_end_in_exact_silence(orders: list[tuple[Op, int, int]]) -> None:
+    state = state_with(EVENTS)
+    for op, number, frames in orders:
+        if op is not Op.EVENTS and op is not Op.ORIGINAL and op is not Op.SPAN:
+            apply(state, command(op, offset=20_000 + number if op is Op.STRIKE else number, length=900, pad=number % 5, x=0.4, y=0.6, flag=number % 2))
+        assert np.abs(render(state, frames)).max() <= 1.0
+        assert len(state.voices) <= 2 * MAX_VOICES + 8
+    apply(state, command(Op.STOP))
+    rendered(state, [8_000, 8_000])
+    assert state.voices == []
+    assert not render(state, 1_000).any()
+
+
+def test_hits_begin_at_their_sample_and_closed_hats_choke_open_ones() -> None:
+    state = state_with([(100, 20_000, 5_000, 1, 1, int(Bus.PATTERN), 1.0), (1_000, 20_000, 300, 2, 1, int(Bus.PATTERN), 0.5)])
+    state.original_gain.target, state.rebuilt_gain.target = 0.0, 1.0
+    apply(state, command(Op.PLAY))
+    sound = render(state, 3_000)[:, 1].copy()
+    assert not sound[:100].any()
+    assert sound[100:1_000] == pytest.approx(0.2)
+    assert sound[1_000] == pytest.approx(0.2 + 0.1, abs=1e-6)
+    assert sound[1_000 + CHOKE_FADE_FRAMES : 1_300] == pytest.approx(0.1)
+    assert not sound[1_300:].any()
+    assert np.abs(np.diff(sound[1_001:1_299])).max() < 0.002
+
+
+def test_the_oldest_voice_gives_way() -> None:
+    state = state_with([])
+    for number in range(MAX_VOICES + 10):
+        apply(state, command(Op.STRIKE, offset=20_000, length=9_000, pad=number, x=0.001))
+    render(state, 512)
+    assert len(state.voices) == MAX_VOICES
+
+
+def test_commands_pass_the_ring_in_order_and_a_full_ring_says_so() -> None:
+    memory = SharedMemory.make("test", CONTROL_BYTES)
+    writer, reader = Control(memory), Control(SharedMemory.attach(memory.descriptor))
+    assert reader.receive() is None
+    serial = 0
+    for burst in (3, 1_024, 700, 1):
+        for _ in range(burst):
+            serial += 1
+            assert writer.send(command(Op.SEEK, serial=serial, offset=serial))
+        received = reader.receive()
+        assert received is not None
+        assert list(received["serial"]) == list(range(serial - burst + 1, serial + 1))
+    for _ in range(1_024):
+        assert writer.send(command(Op.STOP))
+    assert not writer.send(command(Op.STOP))
+    memory.close()
+
+
+@settings(max_examples=60)
+@given(orders=st.lists(st.tuples(st.booleans(), st.integers(1, 300), st.integers(0, 500)), max_size=50))
+def test_places_in_the_pool_never_overlap(orders: list[tuple[bool, int, int]]) -> None:
+    plan, held, now = PoolPlan(1_000), [], 0
+    for take, length, wait in orders:
+        now += wait
+        plan.settle(served=now, rendered=now)
+        if take:
+            try:
+                place = plan.take(length)
+            except EngineError:
+                continue
+            assert 0 <= place.offset and place.offset + place.length <= 1_000
+            assert all(place.offset >= p.offset + p.length or p.offset >= place.offset + place.length for p in held)
+            held.append(place)
+        elif held:
+            plan.give_back(held.pop(0), serial=now, at_frame=now)
+    for place in held:
+        plan.give_back(place, serial=0, at_frame=0)
+    plan.settle(served=10**9, rendered=10**9)
+    assert plan.take(1_000) == Place(0, 1_000)
+
+
+@pytest.fixture(scope="module")
+def baked(demo: tuple[Document, Clip]) -> Baked:
+    return Baker(RATE).bake(*demo)
+
+
+def test_rebuilt_and_original_are_equally_loud_when_matched(baked: Baked) -> None:
+    rebuilt = bounce_rebuilt(baked, gain=matching_gain(baked))
+    assert loudness_db(rebuilt) == pytest.approx(loudness_db(Clip(baked.original, RATE)), abs=0.4)
+
+
+def test_the_rebuilt_groove_sounds_like_the_original(baked: Baked) -> None:
+    """Band by band and moment by moment, in dB over the moments that are not quiet."""
+    from bompla.analysis.spectrum import spectrum_of
+
+    pair = [spectrum_of(Clip(sound, RATE)) for sound in (baked.original, bounce_rebuilt(baked).samples)]
+    levels = [10 * np.log10(s.power + 1e-5) for s in pair if s is not None]
+    assert np.abs(levels[0] - levels[1]).mean() < 4.0
+
+
+def test_sounds_begin_and_end_without_a_step(baked: Baked) -> None:
+    for sound in (*baked.sounds.values(), *click_sounds(RATE)):
+        assert np.abs(sound[0]).max() < 0.02
+        assert np.abs(sound[-1]).max() < 1e-3
+
+
+def test_baking_again_keeps_what_has_not_changed(demo: tuple[Document, Clip]) -> None:
+    from bompla.model.kit_edits import set_pad_level
+
+    document, clip = demo
+    baker = Baker(RATE)
+    first = baker.bake(document, clip)
+    second = baker.bake(set_pad_level(document, document.pads[0].id, -6.0), clip)
+    assert second.original is first.original
+    assert all(second.sounds[key] is sound for key, sound in first.sounds.items())
+    quieter = [e.gain for e in second.events if e.pad_id == document.pads[0].id]
+    assert quieter == pytest.approx([e.gain * 10**-0.3 for e in first.events if e.pad_id == document.pads[0].id])
+
+
+def wait_for(true: Callable[[], bool], seconds: float = 15.0) -> None:
+    """Wait for another process, which has no signal to wait for."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "waited in vain"
+        time.sleep(0.005)
+
+
+@pytest.fixture
+def engine() -> Iterator[Engine]:
+    made = Engine(device=SIMULATED_NAME)
+    made.start()
+    wait_for(lambda: made.state.ready)
+    yield made
+    made.shut()
+
+
+def test_what_the_device_played_is_what_a_bounce_makes(engine: Engine, baked: Baked) -> None:
+    engine.show(baked)
+    engine.set_balance(0.0, 1.0)
+    start = engine.state.rendered_frames
+    wait_for(lambda: engine.state.rendered_frames > start + 2_000)
+    engine.play()
+    wait_for(lambda: engine.state.position > RATE // 2)
+    engine.stop()
+    played = engine.captured(engine.state.rendered_frames)
+    expected = bounce_rebuilt(baked).samples[: RATE // 3]
+    first = int(np.flatnonzero(np.abs(played).max(axis=1) > 1e-4)[0])
+    offset = int(np.flatnonzero(np.abs(expected).max(axis=1) > 1e-4)[0])
+    assert np.array_equal(played[first - offset + 480 : first - offset + len(expected)], expected[480:])
+
+
+def test_a_killed_audio_process_is_brought_back_where_it_was(engine: Engine, baked: Baked) -> None:
+    engine.show(baked)
+    engine.set_click(True)
+    engine.play()
+    wait_for(lambda: engine.state.position > 9_600)
+    assert engine.watch() == ""
+    before, old = engine.state.position, engine.process_id
+    os.kill(old, signal.SIGKILL)
+    wait_for(lambda: engine.watch() != "")
+    wait_for(lambda: engine.state.ready and engine.state.playing)
+    assert engine.process_id != old
+    assert engine.state.position > before - RATE // 4
+    assert engine.state.kind is DeviceKind.SIMULATED
+
+
+def test_without_a_sound_device_a_sentence_says_so() -> None:
+    made = Engine(device="a device that nobody has")
+    made.start()
+    wait_for(lambda: made.state.ready)
+    assert made.state.kind is DeviceKind.SIMULATED
+    assert "simulated device plays instead" in made.state.message
+    made.shut()
+
+
+def test_the_audio_process_imports_little_and_ends_with_its_parent() -> None:
+    code = "import bompla.engine.child, sys; print(sorted({m.split('.')[0] for m in sys.modules} & {'scipy', 'PyQt6', 'msgspec', 'mido', 'soxr'}))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+    code = (
+        "from bompla.engine.host import Engine; import time, os\n"
+        "e = Engine(device='simulated device'); e.start()\n"
+        "while not e.state.ready: time.sleep(0.01)\n"
+        "print(e.process_id, flush=True); os._exit(1)"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    child = int(done.stdout)
+    wait_for(lambda: not Path(f"/proc/{child}").exists() or Path(f"/proc/{child}/stat").read_text().split()[2] == "Z", 5.0)
+
+
+def test_the_capture_keeps_the_newest_frames() -> None:
+    memory = SharedMemory.make("capture", (1 << 21) * 8)
+    capture = Capture(memory)
+    end = (1 << 21) + 500
+    for at in range(0, end, 1_000):
+        frames = np.arange(at, min(at + 1_000, end), dtype=np.float32)
+        capture.write(at, np.stack([frames, frames], axis=1))
+    assert capture.read(end, 2_000)[:, 0] == pytest.approx(np.arange(end - 2_000, end))
+    memory.close()
+
+
+def test_clicks_fall_on_beats_and_bars(baked: Baked) -> None:
+    places = {key: Place(0, 1) for key in baked.sounds}
+    events = event_list(baked, places, (Place(7, 1), Place(9, 1)))
+    clicks = events[events["bus"] == Bus.CLICK]
+    assert len(clicks) == baked.beats
+    assert list(clicks["offset"][:5]) == [7, 9, 9, 9, 7]
+    assert np.diff(clicks["at_frame"]) == pytest.approx(baked.frames / baked.beats, abs=1.0)
