@@ -45,7 +45,8 @@ def test_the_layers_are_kept(copy: Path) -> None:
 @pytest.mark.parametrize("module", sorted(PLANTED))
 def test_a_planted_import_is_seen(copy: Path, module: str) -> None:
     path = copy / "src" / "bompla" / module
-    path.write_text(path.read_text().replace("from __future__ import annotations\n", f"from __future__ import annotations\n{PLANTED[module]}\n", 1))
+    first = "from __future__ import annotations\n"
+    path.write_text(path.read_text().replace(first, f"{first}{PLANTED[module]}\n", 1))
     done = lint(copy)
     assert done.returncode != 0
     assert "BROKEN" in done.stdout

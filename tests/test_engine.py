@@ -47,7 +47,12 @@ def rendered(state: MixerState, sizes: list[int]) -> np.ndarray:
     return np.concatenate([np.zeros((0, 2), np.float32), *(render(state, size).copy() for size in sizes)])
 
 
-EVENTS = [(0, 20_000, 4_000, 1, 0, 0, 1.0), (500, 20_000, 9_000, 2, 1, 0, 0.5), (3_001, 20_000, 800, 3, 1, 0, 0.7), (9_000, 20_000, 3_000, 1, 0, 1, 0.9)]
+EVENTS = [
+    (0, 20_000, 4_000, 1, 0, 0, 1.0),
+    (500, 20_000, 9_000, 2, 1, 0, 0.5),
+    (3_001, 20_000, 800, 3, 1, 0, 0.7),
+    (9_000, 20_000, 3_000, 1, 0, 1, 0.9),
+]
 
 
 @settings(max_examples=40, deadline=None)
@@ -76,7 +81,8 @@ def test_any_commands_end_in_exact_silence(orders: list[tuple[Op, int, int]]) ->
     state = state_with(EVENTS)
     for op, number, frames in orders:
         if op is not Op.EVENTS and op is not Op.ORIGINAL and op is not Op.SPAN:
-            apply(state, command(op, offset=20_000 + number if op is Op.STRIKE else number, length=900, pad=number % 5, x=0.4, y=0.6, flag=number % 2))
+            offset = 20_000 + number if op is Op.STRIKE else number
+            apply(state, command(op, offset=offset, length=900, pad=number % 5, x=0.4, y=0.6, flag=number % 2))
         assert np.abs(render(state, frames)).max() <= 1.0
         assert len(state.voices) <= 2 * MAX_VOICES + 8
     apply(state, command(Op.STOP))
@@ -136,7 +142,7 @@ def test_places_in_the_pool_never_overlap(orders: list[tuple[bool, int, int]]) -
                 place = plan.take(length)
             except EngineError:
                 continue
-            assert 0 <= place.offset and place.offset + place.length <= 1_000
+            assert place.offset >= 0 and place.offset + place.length <= 1_000
             assert all(place.offset >= p.offset + p.length or p.offset >= place.offset + place.length for p in held)
             held.append(place)
         elif held:
@@ -242,7 +248,8 @@ def test_without_a_sound_device_a_sentence_says_so() -> None:
 
 
 def test_the_audio_process_imports_little_and_ends_with_its_parent() -> None:
-    code = "import bompla.engine.child, sys; print(sorted({m.split('.')[0] for m in sys.modules} & {'scipy', 'PyQt6', 'msgspec', 'mido', 'soxr'}))"
+    unwanted = "{'scipy', 'PyQt6', 'msgspec', 'mido', 'soxr'}"
+    code = f"import bompla.engine.child, sys; print(sorted({{m.split('.')[0] for m in sys.modules}} & {unwanted}))"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
     code = (

@@ -53,10 +53,10 @@ def place(document: Document, share: float) -> int:
 
 
 EDITS: dict[str, Edit] = {
-    "add cut": lambda d, a, b: add_cut(d, place(d, a)),
+    "add cut": lambda d, a, _: add_cut(d, place(d, a)),
     "move cut": lambda d, a, b: move_cut(d, nth(d.cuts, a).id, place(d, b)),
-    "delete cut": lambda d, a, b: delete_cuts(d, [nth(d.cuts, a).id]),
-    "threshold": lambda d, a, b: set_threshold(d, a),
+    "delete cut": lambda d, a, _: delete_cuts(d, [nth(d.cuts, a).id]),
+    "threshold": lambda d, a, _: set_threshold(d, a),
     "rename slice": lambda d, a, b: rename_slice(d, nth(d.cuts, a).id, f"slice {b:.2f}"),
     "correct": lambda d, a, b: correct_heard(d, nth(d.cuts, a).id, nth(tuple(DRUMS), b)),
     "leave out": lambda d, a, b: set_left_out(d, [nth(d.cuts, a).id], b > 0.5),
@@ -68,14 +68,14 @@ EDITS: dict[str, Edit] = {
     "pad level": lambda d, a, b: set_pad_level(d, nth(d.pads, a).id, 100.0 * (b - 0.5)),
     "slice to pad": lambda d, a, b: put_on_slot(d, int(a * 20), nth(d.cuts, b).id),
     "move pad": lambda d, a, b: move_pad(d, nth(d.pads, a).id, int(b * 20)),
-    "clear pad": lambda d, a, b: clear_pad(d, nth(d.pads, a).id),
+    "clear pad": lambda d, a, _: clear_pad(d, nth(d.pads, a).id),
     "draw hit": lambda d, a, b: add_hit(d, nth(d.pads, a).id, b * d.loop.beats),
-    "delete hit": lambda d, a, b: delete_hits(d, [nth(d.pattern.hits, a).id]),
+    "delete hit": lambda d, a, _: delete_hits(d, [nth(d.pattern.hits, a).id]),
     "move hits": lambda d, a, b: move_hits(d, [h.id for h in d.pattern.hits[:5]], 40.0 * (a - 0.5), nth(d.pads, b).id),
-    "velocity": lambda d, a, b: change_velocity(d, [h.id for h in d.pattern.hits], int(300 * (a - 0.5))),
+    "velocity": lambda d, a, _: change_velocity(d, [h.id for h in d.pattern.hits], int(300 * (a - 0.5))),
     "set velocity": lambda d, a, b: set_velocity(d, [nth(d.pattern.hits, a).id], int(b * 200)),
-    "quantise": lambda d, a, b: quantise_hits(d, [h.id for h in d.pattern.hits], nth((0.125, 0.25, 1 / 3, 0.5), a)),
-    "take offers": lambda d, a, b: take_offers(d, offered_hits(d)),
+    "quantise": lambda d, a, _: quantise_hits(d, [h.id for h in d.pattern.hits], nth((0.125, 0.25, 1 / 3, 0.5), a)),
+    "take offers": lambda d, _, __: take_offers(d, offered_hits(d)),
 }
 
 

@@ -137,8 +137,8 @@ def _refined_chunk(signal: Floats, samples: NDArray[np.int64]) -> NDArray[np.int
     return np.asarray(np.clip(start + change + _first_rise(parts, change), 0, max(0, signal.size - 1)))
 
 
-RISE_SAMPLES = 110
-"""How far after the change point the sound may begin to rise: 2.5 ms, the reach of the bands' ringing."""
+RISE_SAMPLES = 132
+"""How far after the change point the sound may begin to rise: 3 ms, the reach of the bands' ringing."""
 
 
 def _first_rise(parts: Floats, change: NDArray[np.int64]) -> NDArray[np.int64]:

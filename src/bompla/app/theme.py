@@ -46,7 +46,7 @@ NIGHT = Palette(
 
 DAY = Palette(
     name="day", ground="#e9e2d2", panel="#f4eee0", raised="#fffaf0", line="#b9b19c", faint_line="#d8d0bd",
-    paper="#1d2a2a", dim="#55625c", signal="#c23a1b", on_signal="#fff8ef", good="#1f7350", sunk="#ded6c4",
+    paper="#1d2a2a", dim="#55625c", signal="#c23a1b", on_signal="#fff8ef", good="#1c6b4a", sunk="#ded6c4",
     drums="#a4541c", snares="#8a6400", hats="#1f7568", cymbals="#4453b8", extras="#8f4580",
 )
 

@@ -62,8 +62,8 @@ class MainWindow(QMainWindow):
         self._make_actions()
         session.opened.connect(self._opened)
         session.saved_changed.connect(self._show_title)
-        theme().changed.connect(lambda: self.setStyleSheet(theme().style_sheet()))
-        self.setStyleSheet(theme().style_sheet())
+        theme().changed.connect(self._use_theme)
+        self._use_theme()
         self.go_to(0)
 
     def _lay_out(self) -> None:
@@ -120,8 +120,7 @@ class MainWindow(QMainWindow):
         self.pages.setCurrentIndex(index)
         self.path.buttons[index].setChecked(True)
         self.path.refresh()
-        pictures: dict[int, QWidget] = {0: self.bring_in.overview, 1: self.slice.view, 2: self.kit.grid, 3: self.groove.lanes}
-        pictures.get(index, self.stages[index]).setFocus()
+        self.stages[index].picture().setFocus()
 
     def open_path(self, path: Path) -> None:
         """Open a sound or a project, after asking about unsaved work."""
@@ -239,6 +238,9 @@ class MainWindow(QMainWindow):
         document = self.session.document
         mark = " *" if self.session.dirty else ""
         self.setWindowTitle(f"{document.title}{mark} · Bompla" if document else "Bompla")
+
+    def _use_theme(self) -> None:
+        self.setStyleSheet(theme().style_sheet())
 
     def _set_loop(self) -> None:
         self.playback.set_looping(self.listening.loop.isChecked())

@@ -84,6 +84,7 @@ class Engine:
         self._started_at = 0.0
         self._restarts = 0
         self._last_position = 0
+        self._shut = False
 
     def start(self) -> None:
         """Start the audio process; it is ready a moment later, see `state`."""
@@ -122,8 +123,10 @@ class Engine:
     def shut(self) -> None:
         """End the audio process and let go of all memory; the engine cannot be started again."""
         self.close()
-        self._pool.close()
-        self._capture_memory.close()
+        if not self._shut:
+            self._shut = True
+            self._pool.close()
+            self._capture_memory.close()
 
     @property
     def process_id(self) -> int:

@@ -42,13 +42,20 @@ class Stage(QWidget):
         """Show the playhead."""
 
     def command(self, key: str, action: Callable[[], object]) -> QAction:
-        """Make a command of the table work while the focus is in this stage."""
+        """Make a command of the table work while the focus is on the stage's picture.
+
+        Not in the whole stage: a text being typed needs Return, Delete and the arrows for itself.
+        """
         made = QAction(BY_KEY[key].label, self)
         made.setShortcut(QKeySequence(BY_KEY[key].shortcut))
-        made.setShortcutContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        made.setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
         made.triggered.connect(lambda _=False: action())
-        self.addAction(made)
+        self.picture().addAction(made)
         return made
+
+    def picture(self) -> QWidget:
+        """Return the widget that has the focus when the stage is shown."""
+        return self
 
     def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         self._refresh(self.session.document)

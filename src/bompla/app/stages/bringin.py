@@ -58,6 +58,10 @@ class BringIn(Stage):
             return "nothing yet"
         return "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
 
+    def picture(self) -> QWidget:
+        """Return the picture that takes the keys."""
+        return self.overview
+
     def refresh(self, document: Document) -> None:
         """Show the loop and its readings."""
         loop, rate = document.loop, document.source.sample_rate

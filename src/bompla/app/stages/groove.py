@@ -64,6 +64,10 @@ class GrooveStage(Stage):
         count = sum(0.0 <= hit.at_beats < document.loop.beats for hit in document.pattern.hits)
         return f"{document.pattern.letter} · {count} hits"
 
+    def picture(self) -> QWidget:
+        """Return the picture that takes the keys."""
+        return self.lanes
+
     def refresh(self, document: Document) -> None:
         """Show the pattern's facts and what is selected."""
         inside = [hit for hit in document.pattern.hits if 0.0 <= hit.at_beats < document.loop.beats]

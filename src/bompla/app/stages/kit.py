@@ -70,6 +70,10 @@ class KitStage(Stage):
         """Return how many pads there are."""
         return f"{len(document.pads)} pads" if document else ""
 
+    def picture(self) -> QWidget:
+        """Return the picture that takes the keys."""
+        return self.grid
+
     def refresh(self, document: Document) -> None:
         """Show the selected pad."""
         pages = max((pad.slot for pad in document.pads), default=0) // PADS_PER_PAGE + 1

@@ -73,6 +73,10 @@ class SliceStage(Stage):
             return None
         return next((p for p in document.slices() if p.cut.id == self.session.selection.cut_id), None)
 
+    def picture(self) -> QWidget:
+        """Return the picture that takes the keys."""
+        return self.view
+
     def refresh(self, document: Document) -> None:
         """Show the readings, the offer and the selected slice."""
         self.readings.offer(*reading_choices(document), tip="Read the same stretch as these bars")
