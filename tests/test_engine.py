@@ -142,7 +142,7 @@ def test_places_in_the_pool_never_overlap(orders: list[tuple[bool, int, int]]) -
                 place = plan.take(length)
             except EngineError:
                 continue
-            assert place.offset >= 0 and place.offset + place.length <= 1_000
+            assert 0 <= place.offset <= 1_000 - place.length
             assert all(place.offset >= p.offset + p.length or p.offset >= place.offset + place.length for p in held)
             held.append(place)
         elif held:

@@ -54,7 +54,7 @@ def spectrum_of(clip: Clip) -> Spectrum | None:
         return None
     signal = np.ascontiguousarray(mono / np.float32(peak))
     weights, centres = _bands()
-    padded = np.pad(signal, (FFT_SIZE // 2, FFT_SIZE))
+    padded = _padded(signal)
     frames = 1 + signal.size // HOP
     views = np.lib.stride_tricks.sliding_window_view(padded, FFT_SIZE)[::HOP][:frames]
     window = np.hanning(FFT_SIZE + 1)[:-1].astype(np.float32)
@@ -65,6 +65,13 @@ def spectrum_of(clip: Clip) -> Spectrum | None:
         squares = spectra.real**2 + spectra.imag**2
         power[start : start + _CHUNK_FRAMES] = squares @ weights
     return Spectrum(signal, power, centres)
+
+
+def _padded(signal: Floats) -> Floats:
+    """Return the signal after silence, so that a first hit is an attack, and mirrored at its end, which is none."""
+    tail = signal[-2 : -2 - FFT_SIZE : -1]
+    silence = np.zeros(FFT_SIZE - tail.size, np.float32)
+    return np.concatenate([np.zeros(FFT_SIZE // 2, np.float32), signal, tail, silence])
 
 
 @lru_cache(maxsize=1)

@@ -33,8 +33,8 @@ class WaveSummary:
     def columns(self, start_sample: float, end_sample: float, count: int) -> Samples:
         """Return shape (count, 2): lowest and highest sample in each of `count` equal columns.
 
-        Parts outside the clip are silent. A column shows every peak inside it; at the edges it
-        may also show up to one block of its neighbours.
+        Parts outside the clip are silent. Every peak is shown, in its own column or, where a block
+        reaches over an edge, in the one before; nothing of what follows the stretch is shown.
         """
         result = np.zeros((count, 2), dtype=np.float32)
         edges = np.linspace(start_sample, end_sample, count + 1)
@@ -47,7 +47,7 @@ class WaveSummary:
         else:
             data, block = self._level_for(step)
         first = np.floor(edges[:-1] / block).astype(np.int64)
-        last = np.maximum(np.ceil(edges[1:] / block).astype(np.int64), first + 1)
+        last = np.maximum(np.floor(edges[1:] / block).astype(np.int64), first + 1)
         inside = (last > 0) & (first < data.shape[0])
         if not inside.any():
             return result

@@ -58,8 +58,12 @@ class Played:
 
 
 def perform(groove: Groove) -> tuple[Played, ...]:
-    """Play a groove as a person would: swung, a little loose in time and force; the same every time."""
+    """Play a groove as a person would: swung, a little loose in time and force; the same every time.
+
+    A step that is late is late in all limbs; between limbs there is a third of that looseness.
+    """
     rng = np.random.default_rng(groove.seed)
+    drift = np.clip(rng.normal(0.0, groove.loose_ms, groove.beats * groove.steps_per_beat), -9.0, 9.0)
     hits = []
     for drum, lane in groove.lanes.items():
         steps = lane.replace(" ", "")
@@ -70,7 +74,8 @@ def perform(groove: Groove) -> tuple[Played, ...]:
                 continue
             pair, second = divmod(step, 2)
             beat = (2.0 * pair + second * 2.0 * groove.swing) / groove.steps_per_beat
-            late = groove.late_ms.get(drum, 0.0) + float(np.clip(rng.normal(0.0, groove.loose_ms), -9.0, 9.0))
+            limb = float(np.clip(rng.normal(0.0, groove.loose_ms / 3.0), -4.0, 4.0))
+            late = groove.late_ms.get(drum, 0.0) + drift[step] + limb
             if step == 0:
                 late = abs(late) * 0.3
             velocity = int(np.clip(STEP_VELOCITY[mark] + rng.normal(0.0, 4.0), 12, 127))

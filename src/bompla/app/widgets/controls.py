@@ -171,6 +171,7 @@ def clear_layout(layout: QVBoxLayout | QHBoxLayout) -> None:
         widget = item.widget()
         inner = item.layout()
         if widget is not None:
+            widget.hide()
             widget.deleteLater()
         elif isinstance(inner, QVBoxLayout | QHBoxLayout):
             clear_layout(inner)
