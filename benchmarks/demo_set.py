@@ -48,7 +48,10 @@ def f_measure(known: np.ndarray, found: np.ndarray, window_s: float) -> float:
 def main() -> None:
     load_model()
     analyse(read_clip(loop_paths()[0]))
-    print(f"{'loop':<19}{'bpm':>8}{'off %':>7} {'bars':<6}{'cuts F1':>8}{'5 ms':>7}{'bias':>7}{'kick':>6}{'snare':>7}{'hat':>6}{'vel':>6}{'ms':>6}")
+    print(
+        f"{'loop':<19}{'bpm':>8}{'off %':>7} {'bars':<6}{'cuts F1':>8}{'5 ms':>7}{'bias':>7}"
+        f"{'kick':>6}{'snare':>7}{'hat':>6}{'vel':>6}{'ms':>6}"
+    )
     totals: list[list[float]] = []
     for path in loop_paths():
         truth = json.loads(path.with_suffix(".json").read_text())

@@ -81,7 +81,7 @@ def test_the_same_sound_gives_the_same_result(demo_loops: list[tuple[str, Clip, 
 
 
 @pytest.mark.parametrize(("rate", "channels"), [(8_000, 1), (22_050, 2), (48_000, 6), (192_000, 1)])
-def test_attacks_are_placed_to_a_millisecond_and_a_few_samples_at_any_rate(make_tone: Callable[..., Clip], rate: int, channels: int) -> None:
+def test_attacks_are_placed_to_a_millisecond_at_any_rate(make_tone: Callable[..., Clip], rate: int, channels: int) -> None:
     times = [0.0, 0.5, 0.75, 1.0, 1.5]
     heard = analyse(make_tone(times, rate=rate, channels=channels, hz=900.0))
     found = np.array([a.at_sample for a in heard.attacks if a.strength >= heard.threshold]) / rate
