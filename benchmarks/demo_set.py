@@ -19,7 +19,7 @@ import mir_eval
 import numpy as np
 
 from bompla.analysis.analyse import analyse
-from bompla.analysis.hearing import load_model
+from bompla.analysis.network import load_model
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.groove.rebuild import document_from, played

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable
 from typing import Any
 
@@ -12,7 +13,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
+from bompla.analysis.network import read_model
 from bompla.analysis.params import AnalysisParams
+from bompla.analysis.separate import pull_apart
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.groove.rebuild import document_from, played
@@ -171,3 +174,45 @@ def test_a_cut_is_at_the_quietest_sample_just_ahead(at: int, seed: int) -> None:
     quiet = quiet_before(clip, at)
     assert at - 53 <= quiet <= at
     assert abs(clip.mono[quiet]) == np.abs(clip.mono[max(0, at - 53) : at + 1]).min()
+
+
+def struck(drum: str, seed: int, peak: float) -> np.ndarray:
+    """Return a quarter of a second of one strike of a kit drawn by seed."""
+    from bompla.demo.synth import draw_kit, strike
+
+    rng = np.random.default_rng(seed)
+    sound = np.zeros(11_025)
+    voice = strike(draw_kit(rng), drum, 110, rng)[: len(sound)]
+    sound[: len(voice)] = voice
+    return peak * sound / np.abs(sound).max()
+
+
+@pytest.mark.parametrize(("pair", "least_db"), [(("kick", "hat_closed"), 6.0), (("kick", "ride"), 6.0), (("snare", "kick"), 3.0)])
+def test_drums_that_sound_together_are_pulled_apart(pair: tuple[str, str], least_db: float) -> None:
+    gains = []
+    for seed in range(4):
+        known = {drum: struck(drum, seed, peak) for drum, peak in zip(pair, (0.8, 0.3), strict=True)}
+        mixture = np.sum(list(known.values()), axis=0).astype(np.float32)
+        parts = pull_apart(Clip(mixture, 44_100), 0, len(mixture), pair)
+        assert np.abs(np.sum([p.samples[:, 0] for p in parts.values()], axis=0) - mixture).max() < 1e-5
+        for drum in pair:
+            before = 10 * np.log10((known[drum] ** 2).sum() / ((mixture - known[drum]) ** 2).sum())
+            after = 10 * np.log10((known[drum] ** 2).sum() / ((parts[drum].samples[:, 0] - known[drum]) ** 2).sum())
+            gains.append(after - before)
+    assert np.median(gains) > least_db
+
+
+def test_pulling_apart_says_what_it_cannot_do(make_tone: Callable[..., Clip]) -> None:
+    clip = make_tone([0.0])
+    with pytest.raises(AnalysisError, match="tambourine"):
+        pull_apart(clip, 0, 2_000, ["tambourine", "kick"])
+    with pytest.raises(AnalysisError, match="at least one"):
+        pull_apart(clip, 0, 2_000, [])
+    whole = pull_apart(clip, 0, 2_000, ["kick"])["kick"]
+    assert np.array_equal(whole.samples, clip.samples[:2_000])
+
+
+def test_a_damaged_model_is_told_in_words() -> None:
+    for content in (b"", b"not weights"):
+        with pytest.raises(AnalysisError, match="damaged"):
+            read_model(io.BytesIO(content))

@@ -1,134 +1,291 @@
-"""Train the hearing model: `python training/train_hearing.py [--loops N]` writes hearing.npz.
+"""Train the hearing model: `python training/train_hearing.py gather|train` (see training/README.md).
 
-Needs PyTorch, which the application does not. Data: loops drawn by seed from `grooves.py`
-on kits drawn over the whole range of the drum synthesis, with random level, band limit, noise
-and drive. Seeds from 100000 train and from 200000 validate; the demo set uses neither.
+Needs PyTorch, which the application does not. Data come from `benchmarks/corpus`, by seed. Training
+goes on from its checkpoint when it is started again with the same name.
 """
 
 from __future__ import annotations
 
 import argparse
+import os
+import sys
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import numpy as np
 
-from bompla.analysis.attacks import attack_curve, find_attacks
-from bompla.analysis.hearing import MODEL_FILE, features_at
-from bompla.analysis.params import AnalysisParams
-from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of
-from bompla.audio.clip import Clip
-from bompla.demo.make import render_groove, truth_of
-from bompla.model.drums import DRUMS
-from grooves import draw_groove
+ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT / "benchmarks"))
+
+from bompla.analysis.network import MODEL_FILE, features_of  # noqa: E402
+from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_HOP, spectrum_of  # noqa: E402
+from bompla.audio.clip import Clip  # noqa: E402
+from bompla.model.drums import DRUMS  # noqa: E402
+from corpus.kits import GROUPS  # noqa: E402
+from corpus.render import make_loop  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
-NEAR_S = 0.022
-TRAIN_SEED, CHECK_SEED = 100_000, 200_000
-TARGET = Path(__file__).parents[1] / "src" / "bompla" / "analysis" / MODEL_FILE
+FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
+FIRST_SEED, CHECK_SEED, JUDGE_SEED = 100_000, 300_000, 500_000
+"""Loops to learn from, to stop and calibrate by, and to judge with; `benchmarks/hearing.py` uses the last."""
+
+WIDTH, DILATIONS, TAPS = 80, (1, 2, 4, 8), 5
+MERGE_S = 0.012
+"""Onsets nearer than this are one attack."""
 
 
-def damaged(samples: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-    """Return the sound as other recordings would have it: driven, band-limited, noisy."""
-    sound = samples.mean(axis=1)
-    if rng.random() < 0.4:
-        drive = rng.uniform(1.0, 5.0)
-        sound = np.tanh(drive * sound) / np.tanh(drive)
-    if rng.random() < 0.6:
-        spectrum = np.fft.rfft(sound)
-        hz = np.fft.rfftfreq(sound.size, 1.0 / ANALYSIS_RATE)
-        tilt_db = rng.uniform(-4.0, 4.0) * np.log2(np.maximum(hz, 40.0) / 1000.0)
-        cut = 1.0 / (1.0 + (hz / rng.uniform(7_000.0, 20_000.0)) ** 6)
-        sound = np.fft.irfft(spectrum * 10.0 ** (tilt_db / 20.0) * cut, sound.size)
-    if rng.random() < 0.5:
-        sound = sound + 10.0 ** rng.uniform(-4.5, -2.3) * rng.standard_normal(sound.size)
-    return (sound / np.abs(sound).max()).astype(np.float32)
+def example_of(task: tuple[int, str]) -> tuple[np.ndarray, np.ndarray]:
+    """Return features (frames, features) as half floats, and hits as rows of (frame, drum, velocity 0 to 1)."""
+    seed, group = task
+    loop = make_loop(seed, (group,))
+    spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
+    if spectrum is None:
+        return np.zeros((0, 0), np.float16), np.zeros((0, 3), np.float32)
+    rows = [(time * ANALYSIS_RATE / LOW_HOP, DRUM_KEYS.index(drum), velocity / 127.0) for time, drum, velocity in loop.hits]
+    return features_of(spectrum).astype(np.float16), np.array(rows, np.float32).reshape(-1, 3)
 
 
-def examples_of(seed: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Return features, drums present and velocities (0 to 1) of one drawn loop's attacks."""
-    groove = draw_groove(seed)
-    truth = truth_of(groove)
-    clip = render_groove(groove, width=1.0)
-    rng = np.random.default_rng(seed + 7)
-    spectrum = spectrum_of(Clip(damaged(clip.samples, rng), clip.sample_rate))
-    found = find_attacks(spectrum, attack_curve(spectrum), AnalysisParams())
-    samples = found.samples
-    near = np.zeros((samples.size, len(DRUM_KEYS)), dtype=np.float32)
-    force = np.zeros_like(near)
-    for hit in truth["hits"]:
-        distance = np.abs(samples / ANALYSIS_RATE - hit["time_s"])
-        if distance.size and distance.min() <= NEAR_S:
-            drum = DRUM_KEYS.index(hit["drum"])
-            near[distance.argmin(), drum] = 1.0
-            force[distance.argmin(), drum] = max(force[distance.argmin(), drum], hit["velocity"] / 127.0)
-    return features_at(spectrum, samples), near, force
-
-
-def gather(first_seed: int, count: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Return the examples of many loops, made on all cores."""
+def gather(group: str, first: int, count: int) -> None:
+    """Make and keep the examples of a group of sounds."""
+    path = FOLDER / f"examples {group} {first} {count}.npz"
+    if path.exists():
+        return
     with ProcessPoolExecutor() as pool:
-        parts = list(pool.map(examples_of, range(first_seed, first_seed + count), chunksize=4))
-    features, near, force = (np.concatenate(group) for group in zip(*parts, strict=True))
-    return features, near, force
+        parts = list(pool.map(example_of, [(seed, group) for seed in range(first, first + count)], chunksize=4))
+    arrays = {}
+    for index, (features, hits) in enumerate(parts):
+        if features.size:
+            arrays[f"x{index}"], arrays[f"h{index}"] = features, hits
+    np.savez(path, **arrays)
+    print(f"{path.name}: {len(arrays) // 2} loops", flush=True)
 
 
-def train(train_set: tuple[np.ndarray, ...], check_set: tuple[np.ndarray, ...], epochs: int) -> dict[str, np.ndarray]:
-    """Return the weights with the least loss on the check set."""
+def load(groups: tuple[str, ...], first: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    """Return the kept examples of groups."""
+    examples = []
+    for group in groups:
+        for path in sorted(FOLDER.glob(f"examples {group} {first} *.npz")):
+            with np.load(path) as data:
+                examples += [(data[f"x{i}"], data[f"h{i}"]) for i in range(len(data.files) // 2 + 1) if f"x{i}" in data.files]
+    return examples
+
+
+def targets_of(frames: int, hits: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Return attack (frames,), offset and its mask, drums and velocities (frames, drums)."""
+    attack, offset, mask = np.zeros(frames, np.float32), np.zeros(frames, np.float32), np.zeros(frames, np.float32)
+    drums, velocity = np.zeros((frames, len(DRUM_KEYS)), np.float32), np.zeros((frames, len(DRUM_KEYS)), np.float32)
+    firsts: list[float] = []
+    for at in sorted(hits[:, 0]):
+        if not firsts or at - firsts[-1] > MERGE_S * ANALYSIS_RATE / LOW_HOP:
+            firsts.append(float(at))
+    for at in firsts:
+        for frame in range(int(np.floor(at)) - 1, int(np.floor(at)) + 3):
+            if 0 <= frame < frames:
+                closeness = max(0.0, 1.0 - 0.5 * max(0.0, abs(frame - at) - 0.5))
+                if closeness > attack[frame]:
+                    attack[frame] = closeness
+                    offset[frame], mask[frame] = at - frame, 1.0
+    for at, drum, force in hits:
+        for frame in range(int(np.floor(at)) - 1, int(np.floor(at)) + 3):
+            if 0 <= frame < frames:
+                closeness = max(0.0, 1.0 - 0.5 * max(0.0, abs(frame - at) - 0.5))
+                if closeness >= drums[frame, int(drum)]:
+                    drums[frame, int(drum)] = closeness
+                    velocity[frame, int(drum)] = force
+    return attack, offset, mask, drums, velocity
+
+
+def make_net(inputs: int):  # a PyTorch module, imported late
+    """Return the network, with batch normalisation that is folded in when it is exported."""
+    import torch
+    from torch import nn
+
+    class Net(nn.Module):
+        def __init__(self) -> None:
+            super().__init__()
+            self.first = nn.Conv1d(inputs, WIDTH, 3, padding=1)
+            self.first_norm = nn.BatchNorm1d(WIDTH)
+            self.blocks = nn.ModuleList(nn.Conv1d(WIDTH, WIDTH, TAPS, padding=d * (TAPS // 2), dilation=d) for d in DILATIONS)
+            self.norms = nn.ModuleList(nn.BatchNorm1d(WIDTH) for _ in DILATIONS)
+            self.dropout = nn.Dropout(0.12)
+            self.head = nn.Conv1d(WIDTH, 2 + 2 * len(DRUM_KEYS), 1)
+
+        def forward(self, x: torch.Tensor) -> torch.Tensor:
+            x = torch.relu(self.first_norm(self.first(x)))
+            for block, norm in zip(self.blocks, self.norms, strict=True):
+                x = x + torch.relu(norm(block(self.dropout(x))))
+            return self.head(x)
+
+    return Net()
+
+
+def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float) -> None:
+    """Train on groups, keep a checkpoint after each epoch, and write `FOLDER/name.npz`."""
+    import time
+
     import torch
 
-    torch.manual_seed(1)
-    mean, scale = train_set[0].mean(axis=0), train_set[0].std(axis=0) + 1.0
-    x, y, v = (torch.tensor(part) for part in ((train_set[0] - mean) / scale, *train_set[1:]))
-    cx, cy, cv = (torch.tensor(part) for part in ((check_set[0] - mean) / scale, *check_set[1:]))
-    count = len(DRUM_KEYS)
-    net = torch.nn.Sequential(
-        torch.nn.Linear(x.shape[1], 192), torch.nn.ReLU(), torch.nn.Dropout(0.3),
-        torch.nn.Linear(192, 96), torch.nn.ReLU(), torch.nn.Dropout(0.2),
-        torch.nn.Linear(96, 2 * count),
-    )
-    optimiser = torch.optim.AdamW(net.parameters(), lr=2e-3, weight_decay=3e-3)
-    schedule = torch.optim.lr_scheduler.CosineAnnealingLR(optimiser, epochs)
-
-    def loss_of(out: torch.Tensor, near: torch.Tensor, force: torch.Tensor) -> torch.Tensor:
-        heard = torch.nn.functional.binary_cross_entropy_with_logits(out[:, :count], near)
-        return heard + 2.0 * (near * (out[:, count:] - force) ** 2).sum() / near.sum()
-
-    best, kept = np.inf, None
-    for epoch in range(epochs):
+    torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
+    torch.manual_seed(7)
+    rng = np.random.default_rng(7)
+    train_set, check_set = load(groups, FIRST_SEED), load(groups, CHECK_SEED)
+    print(f"{name}: {len(train_set)} loops to learn from, {len(check_set)} to check", flush=True)
+    prepared = [(x, targets_of(x.shape[0], h)) for x, h in train_set]
+    checks = [(x, targets_of(x.shape[0], h)) for x, h in check_set]
+    crop, batch = 512, 16
+    net = make_net(train_set[0][0].shape[1])
+    optimiser = torch.optim.AdamW(net.parameters(), lr=2e-3, weight_decay=1e-3)
+    steps = max(1, sum(max(1, x.shape[0] // crop) for x, _ in prepared) // batch)
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 3e-3, total_steps=epochs * steps + 1)
+    kept = FOLDER / f"{name}.checkpoint.pt"
+    first_epoch = 0
+    if kept.exists():
+        state = torch.load(kept)
+        net.load_state_dict(state["net"])
+        optimiser.load_state_dict(state["optimiser"])
+        schedule.load_state_dict(state["schedule"])
+        first_epoch = state["epoch"] + 1
+    began = time.monotonic()
+    weights = np.array([max(1, x.shape[0] // crop) for x, _ in prepared], float)
+    for epoch in range(first_epoch, epochs):
         net.train()
-        for batch in torch.randperm(x.shape[0]).split(256):
-            noise = torch.randn(batch.numel(), x.shape[1]) * 0.08 + torch.randn(batch.numel(), 1) * 0.05
+        total = 0.0
+        for _ in range(steps):
+            chosen = rng.choice(len(prepared), batch, p=weights / weights.sum())
+            x, parts = _batch([prepared[i] for i in chosen], crop, rng)
             optimiser.zero_grad()
-            loss_of(net(x[batch] + noise), y[batch], v[batch]).backward()
+            loss = _loss(net(x), *parts)
+            loss.backward()
+            torch.nn.utils.clip_grad_norm_(net.parameters(), 2.0)
             optimiser.step()
-        schedule.step()
-        net.eval()
-        with torch.no_grad():
-            loss = float(loss_of(net(cx), cy, cv))
-        if loss < best:
-            best = loss
-            kept = [p.detach().numpy().copy() for p in net.parameters()]
-        if epoch % 10 == 0:
-            print(f"epoch {epoch}: {loss:.4f}, best {best:.4f}", flush=True)
-    arrays = {"drums": np.array(DRUM_KEYS), "mean": mean.astype(np.float32), "scale": scale.astype(np.float32)}
-    for index in range(len(kept) // 2):
-        arrays[f"weight{index}"] = np.ascontiguousarray(kept[2 * index].T)
-        arrays[f"bias{index}"] = kept[2 * index + 1]
-    return arrays
+            schedule.step()
+            total += float(loss.detach())
+        torch.save({"net": net.state_dict(), "optimiser": optimiser.state_dict(), "schedule": schedule.state_dict(), "epoch": epoch}, kept)
+        print(f"{name} epoch {epoch}: {total / steps:.4f}, check {_check(net, checks):.4f}, {time.monotonic() - began:.0f} s", flush=True)
+        if time.monotonic() - began > 60.0 * minutes:
+            break
+    _export(net, checks, check_set, FOLDER / f"{name}.npz")
+
+
+def _batch(items: list, crop: int, rng: np.random.Generator):  # tensors
+    import torch
+
+    xs, groups = [], [[] for _ in range(5)]
+    for x, targets in items:
+        # A loop goes round, and so does its crop.
+        index = (int(rng.integers(0, x.shape[0])) + np.arange(crop)) % x.shape[0]
+        part = x[index].astype(np.float32)
+        xs.append(_varied(part, rng))
+        for group, target in zip(groups, targets, strict=True):
+            group.append(target[index])
+    x = torch.tensor(np.stack(xs)).transpose(1, 2)
+    return x, [torch.tensor(np.stack(group)) for group in groups]
+
+
+def _varied(x: np.ndarray, rng: np.random.Generator) -> np.ndarray:
+    """Tilt and bend the spectrum and move its level, as other rooms and desks would."""
+    bands = (x.shape[1] - 24) // 2
+    curve = np.interp(np.arange(bands), np.linspace(0, bands - 1, 6), rng.normal(0.0, 0.06, 6))
+    low = np.interp(np.linspace(0, bands * 0.38, 24), np.arange(bands), curve)
+    return (x + np.concatenate([curve, curve, low]).astype(np.float32) + np.float32(rng.normal(0.0, 0.05))).clip(-1.0, 1.2)
+
+
+def _loss(out, attack, offset, mask, drums, velocity):  # tensors
+    import torch
+    from torch.nn import functional
+
+    out = out.transpose(1, 2)
+    count = len(DRUM_KEYS)
+    hit = functional.binary_cross_entropy_with_logits(out[..., 0], attack)
+    when = (mask * (out[..., 1] - offset).abs()).sum() / mask.sum().clamp(min=1.0)
+    heard = functional.binary_cross_entropy_with_logits(out[..., 2 : 2 + count], drums)
+    strong = (drums > 0.9).float()
+    force = (strong * (out[..., 2 + count :] - velocity).abs()).sum() / strong.sum().clamp(min=1.0)
+    return 2.0 * hit + 0.1 * when + 10.0 * heard + torch.as_tensor(0.5) * force
+
+
+def _check(net, checks: list) -> float:
+    import torch
+
+    net.eval()
+    with torch.no_grad():
+        losses = [
+            float(_loss(net(torch.tensor(x.astype(np.float32)).T[None]), *(torch.tensor(t)[None] for t in targets)))
+            for x, targets in checks
+        ]
+    return float(np.mean(losses))
+
+
+def _export(net, checks: list, check_set: list, path: Path) -> None:
+    """Fold the normalisation into the convolutions, calibrate the confidences, and write the weights."""
+    import torch
+
+    net.eval()
+    arrays: dict[str, np.ndarray] = {"drums": np.array(DRUM_KEYS), "dilations": np.array(DILATIONS)}
+    pairs = [("first", net.first, net.first_norm)]
+    pairs += [(f"block{i}", b, n) for i, (b, n) in enumerate(zip(net.blocks, net.norms, strict=True))]
+    with torch.no_grad():
+        for name, conv, norm in pairs:
+            scale = norm.weight / torch.sqrt(norm.running_var + norm.eps)
+            weight = (conv.weight * scale[:, None, None]).permute(2, 1, 0).numpy()
+            bias = ((conv.bias - norm.running_mean) * scale + norm.bias).numpy()
+            stem = name if name == "first" else "block"
+            tail = "" if name == "first" else name[5:]
+            arrays[f"{stem}_weight{tail}"], arrays[f"{stem}_bias{tail}"] = weight.astype(np.float16), bias.astype(np.float32)
+        arrays["head_weight"] = net.head.weight.permute(2, 1, 0).numpy().astype(np.float16)
+        arrays["head_bias"] = net.head.bias.numpy()
+        logits, truths = [], []
+        for (x, _), (_, hits) in zip(checks, check_set, strict=True):
+            out = net(torch.tensor(x.astype(np.float32)).T[None])[0].T.numpy()
+            for at in sorted({round(float(f), 2) for f in hits[:, 0]}):
+                frame = int(np.clip(round(at), 1, len(out) - 2))
+                logits.append(out[frame - 1 : frame + 2, 2 : 2 + len(DRUM_KEYS)].max(axis=0))
+                near = hits[np.abs(hits[:, 0] - at) < 0.022 * ANALYSIS_RATE / LOW_HOP]
+                truths.append(np.isin(np.arange(len(DRUM_KEYS)), near[:, 1].astype(int)))
+    arrays["slope"], arrays["shift"] = calibrated(np.array(logits), np.array(truths))
+    arrays["threshold"] = np.array(0.4)
+    np.savez(path, **arrays)
+    print(f"wrote {path}", flush=True)
+
+
+def calibrated(logits: np.ndarray, truths: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return slope and shift for each drum by logistic regression of truth on log odds (Platt, 1999)."""
+    from scipy.optimize import minimize
+
+    slopes, shifts = np.ones(logits.shape[1], np.float32), np.zeros(logits.shape[1], np.float32)
+    for drum in range(logits.shape[1]):
+        x, y = logits[:, drum].astype(float), truths[:, drum].astype(float)
+        if y.sum() < 30:
+            continue
+
+        def loss(p: np.ndarray, x: np.ndarray = x, y: np.ndarray = y) -> float:
+            z = p[0] * x + p[1]
+            return float(np.mean(np.logaddexp(0.0, z) - y * z) + 1e-3 * (p[0] - 1.0) ** 2)
+
+        slopes[drum], shifts[drum] = minimize(loss, np.array([1.0, 0.0]), method="Nelder-Mead").x
+    return slopes, shifts
 
 
 def main() -> None:
-    """Gather, train and write the model."""
+    """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--loops", type=int, default=600)
-    parser.add_argument("--epochs", type=int, default=60)
+    parser.add_argument("what", choices=["gather", "train", "ship"])
+    parser.add_argument("--groups", default=",".join(GROUPS))
+    parser.add_argument("--loops", type=int, default=300, help="loops to learn from, for each group")
+    parser.add_argument("--epochs", type=int, default=20)
+    parser.add_argument("--minutes", type=float, default=60.0, help="stop after so long")
+    parser.add_argument("--name", default="all")
     chosen = parser.parse_args()
-    check_set = gather(CHECK_SEED, max(20, chosen.loops // 8))
-    train_set = gather(TRAIN_SEED, chosen.loops)
-    print(f"{train_set[0].shape[0]} attacks to train on, {check_set[0].shape[0]} to check", flush=True)
-    np.savez(TARGET, **train(train_set, check_set, chosen.epochs))
-    print(f"wrote {TARGET.name}")
+    groups = tuple(chosen.groups.split(","))
+    if chosen.what == "gather":
+        for group in groups:
+            gather(group, CHECK_SEED, max(12, chosen.loops // 8))
+            gather(group, FIRST_SEED, chosen.loops)
+    elif chosen.what == "train":
+        train(chosen.name, groups, chosen.epochs, chosen.minutes)
+    else:
+        target = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE
+        target.write_bytes((FOLDER / f"{chosen.name}.npz").read_bytes())
 
 
 if __name__ == "__main__":

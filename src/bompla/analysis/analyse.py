@@ -8,11 +8,13 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.attacks import THRESHOLD, AttackCurve, FoundAttacks, attack_curve, find_attacks
-from bompla.analysis.hearing import hear, load_model
+from bompla.analysis.attacks import find_attacks
+from bompla.analysis.hearing import hear
+from bompla.analysis.network import features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, Spectrum, spectrum_of
-from bompla.analysis.tempo import Evidence, Reading, confidence_of, read_tempo, shares_of
+from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, spectrum_of
+from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
+from bompla.analysis.tempo_grid import Evidence, evidence_of
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.model.document import Attack, Heard, Loop, Source, TempoReading
@@ -50,12 +52,15 @@ def analyse(
     if spectrum is None:
         return _nothing_heard(source, clip, params, started)
     progress(0.4, "finding attacks")
-    found = find_attacks(spectrum, attack_curve(spectrum), params)
+    model = load_model()
+    activations = run(model, features_of(spectrum))
+    found = find_attacks(spectrum, activations, params)
     progress(0.6, "hearing drums")
-    heard = hear(spectrum, found.samples, load_model())
+    heard = hear(activations, model, found.samples)
     progress(0.8, "reading tempo and bars")
-    threshold = min(1.0, THRESHOLD / params.sensitivity)
-    evidence = _evidence(spectrum, found, threshold, clip.duration_s)
+    threshold = min(1.0, model.threshold / params.sensitivity)
+    used = np.flatnonzero(found.strengths >= threshold)
+    evidence = evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], clip.duration_s)
     readings = read_tempo(evidence, params)
     scale = clip.sample_rate / ANALYSIS_RATE
     attacks = tuple(
@@ -65,7 +70,7 @@ def analyse(
     progress(1.0, "done")
     return HeardLoop(
         source=source,
-        loop=_loop_of(readings[0], clip, attacks, evidence),
+        loop=_loop_of(readings[0], clip, [a for a in attacks if a.strength >= threshold], evidence),
         readings=_as_tempo_readings(readings),
         tempo_confidence=round(confidence_of(readings), 3),
         attacks=attacks,
@@ -88,10 +93,10 @@ def _attack(clip: Clip, at_sample: int, strength: float, heard: tuple[Heard, ...
 def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     """Return the attack-strength curve of a clip for drawing, and the seconds from point to point."""
     spectrum = spectrum_of(clip)
+    step_s = LOW_HOP / ANALYSIS_RATE
     if spectrum is None:
-        return np.zeros(1 + round(clip.duration_s * ANALYSIS_RATE) // HOP, dtype=np.float32), HOP / ANALYSIS_RATE
-    curve: AttackCurve = attack_curve(spectrum)
-    return curve.strength, HOP / ANALYSIS_RATE
+        return np.zeros(1 + round(clip.duration_s * ANALYSIS_RATE) // LOW_HOP, dtype=np.float32), step_s
+    return run(load_model(), features_of(spectrum)).attack, step_s
 
 
 def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
@@ -116,29 +121,11 @@ def hear_at(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
         return [() for _ in at_samples]
     scale = clip.sample_rate / ANALYSIS_RATE
     samples = np.array([round(place / scale) for place in at_samples], dtype=np.int64)
-    order = np.argsort(samples, kind="stable")
-    heard = hear(spectrum, samples[order], load_model())
-    return [heard[int(np.flatnonzero(order == index)[0])] for index in range(samples.size)]
+    model = load_model()
+    return hear(run(model, features_of(spectrum)), model, samples)
 
 
-def _evidence(spectrum: Spectrum, found: FoundAttacks, threshold: float, duration_s: float) -> Evidence:
-    used = found.strengths >= threshold
-    samples, weights = found.samples[used], np.sqrt(found.strengths[used])
-    frame = np.clip(np.round(samples / HOP).astype(np.int64), 0, spectrum.frames - 1)
-    roles = []
-    for low, high in ((0.0, 120.0), (300.0, 5_000.0), (6_500.0, 30_000.0)):
-        level = np.sqrt(spectrum.between(low, high))
-        after = np.maximum(level[np.minimum(frame + 4, spectrum.frames - 1)], level[np.minimum(frame + 8, spectrum.frames - 1)])
-        rise = np.maximum(after - level[np.maximum(frame - 5, 0)], 0.0)
-        top = float(np.percentile(rise, 95)) if rise.size else 0.0
-        roles.append(np.clip(rise / max(top, 1e-6), 0.0, 1.0).astype(np.float64))
-    level = np.sqrt(spectrum.power.sum(axis=1))
-    loud = level[np.minimum(frame + 4, spectrum.frames - 1)] / max(float(np.percentile(level, 98.0)), 1e-9)
-    weights = weights * np.clip(loud, 0.02, 1.0) ** 0.25
-    return Evidence(samples / ANALYSIS_RATE, weights, roles[0], roles[1], roles[2], duration_s)
-
-
-def _loop_of(reading: Reading, clip: Clip, attacks: tuple[Attack, ...], evidence: Evidence) -> Loop:
+def _loop_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Evidence) -> Loop:
     """Return the region of a reading: the whole file if it is trimmed, else from attack to whole bars."""
     if reading.trimmed:
         return Loop(0, clip.frames, reading.bars, reading.meter.name)
@@ -148,7 +135,7 @@ def _loop_of(reading: Reading, clip: Clip, attacks: tuple[Attack, ...], evidence
     if reading.bars > MAX_REGION_BARS:
         start_s = _busiest(reading, evidence, bars)
     start = round(start_s * rate)
-    near = [a.at_sample for a in attacks if abs(a.at_sample - start) <= 0.03 * rate and a.strength >= THRESHOLD]
+    near = [a.at_sample for a in attacks if abs(a.at_sample - start) <= 0.03 * rate]
     start = min(near, key=lambda at: abs(at - start), default=start)
     start = max(0, start)
     length = round(bars * reading.meter.beats_per_bar * reading.beat_s * rate)
@@ -174,8 +161,7 @@ def _as_tempo_readings(readings: list[Reading]) -> tuple[TempoReading, ...]:
 
 
 def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams, started: float) -> HeardLoop:
-    empty = np.zeros(0)
-    reading = read_tempo(Evidence(empty, empty, empty, empty, empty, clip.duration_s), params)[0]
+    reading = read_tempo(evidence_of(np.zeros(0), [], clip.duration_s), params)[0]
     loop = Loop(0, clip.frames, reading.bars, reading.meter.name)
     only = TempoReading(round(reading.bpm, 4), reading.bars, reading.meter.name, 0.0)
-    return HeardLoop(source, loop, (only,), 0.0, (), THRESHOLD, time.perf_counter() - started)
+    return HeardLoop(source, loop, (only,), 0.0, (), load_model().threshold, time.perf_counter() - started)

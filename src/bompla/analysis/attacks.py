@@ -9,29 +9,21 @@ import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
+from bompla.analysis.network import Activations
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, Floats, Spectrum
+from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_HOP, Floats, Spectrum
 
-CURVE_LAG = 4
-"""Frames between the two spectra compared: 11.6 ms, so that flams from 20 ms stay apart."""
-
-COMPRESSION = 3000.0
-CANDIDATE_FLOOR = 0.04
+CANDIDATE_FLOOR = 0.05
 LEAST_LEFT = 220
 """Samples that must follow an attack: what begins in the last 5 ms belongs to the next time round."""
 
 QUIETEST_HIT_DB = -52.0
 """Against the loud parts of the whole sound."""
 
-THRESHOLD = 0.1
-"""The strength from which attacks are cut by default, found on synthetic loops."""
-
-
-@dataclass(frozen=True, eq=False)
-class AttackCurve:
-    """Attack strength over time: `strength` has shape (frames,), a frame each `HOP` samples, 0 to 1."""
-
-    strength: Floats
+PEAK_FRAMES = 2
+FARTHEST_FRAMES = 1.5
+PRIOR_SAMPLES = 130.0
+"""How far the network's idea of the time is off, as a standard deviation: 3 ms."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,45 +34,25 @@ class FoundAttacks:
     strengths: NDArray[np.float64]
 
 
-def attack_curve(spectrum: Spectrum) -> AttackCurve:
-    """Return how much the sound rises at each frame.
-
-    Spectral flux of log-compressed bands against the greatest of the neighbouring bands a few
-    frames earlier, which keeps wavering cymbals quiet (Boeck and Widmer, "Maximum filter
-    vibrato suppression for onset detection", 2013). A loud rise in a narrow band counts as well
-    as a broad one: the curve is the mean over all bands and over the strongest quarter of them,
-    less what is usual in the 120 ms around.
-    """
-    level = np.log1p(COMPRESSION * np.sqrt(spectrum.power))
-    shaded = np.maximum(level, np.maximum(_shifted(level, 1), _shifted(level, -1)))
-    rise = np.zeros_like(level)
-    rise[CURVE_LAG:] = np.maximum(level[CURVE_LAG:] - shaded[:-CURVE_LAG], 0.0)
-    rise[:CURVE_LAG] = level[:CURVE_LAG]
-    quarter = max(1, level.shape[1] // 4)
-    top = np.partition(rise, level.shape[1] - quarter, axis=1)[:, -quarter:].mean(axis=1)
-    flux = 0.5 * rise.mean(axis=1) + 0.5 * top
-    scale = float(np.percentile(flux, 99.5)) if flux.size else 0.0
-    strength = np.clip(flux / max(scale, 0.25), 0.0, 1.0)
-    return AttackCurve(np.maximum(strength - 0.9 * _median(strength, 21), 0.0).astype(np.float32))
-
-
-def find_attacks(spectrum: Spectrum, curve: AttackCurve, params: AnalysisParams) -> FoundAttacks:
+def find_attacks(spectrum: Spectrum, activations: Activations, params: AnalysisParams) -> FoundAttacks:
     """Return every attack, weak ones too, each placed where its sound begins to rise.
 
-    Peaks of the curve are refined, then taken strongest first, none nearer than
-    `min_distance_ms` to a stronger one.
+    Peaks of the network's attack probability, placed by its own idea of the time to the attack,
+    then refined on the samples; strongest first, none nearer than `min_distance_ms` to a
+    stronger one.
     """
-    strength = curve.strength.astype(np.float64)
-    wide = 3
-    padded = np.pad(strength, wide, constant_values=-1.0)
-    greatest = sliding_window_view(padded, 2 * wide + 1).max(axis=1)
-    peaks = np.flatnonzero((strength >= greatest) & (strength > CANDIDATE_FLOOR) & _audible(spectrum))
+    strength = activations.attack
+    padded = np.pad(strength, PEAK_FRAMES, constant_values=-1.0)
+    greatest = sliding_window_view(padded, 2 * PEAK_FRAMES + 1).max(axis=1)
+    peaks = np.flatnonzero((strength >= greatest) & (strength > CANDIDATE_FLOOR) & _audible(spectrum)[: 2 * strength.size : 2])
     if peaks.size == 0:
         return FoundAttacks(np.zeros(0, dtype=np.int64), np.zeros(0))
-    samples = refine(spectrum.signal, peaks * HOP)
+    places = peaks + np.clip(activations.offset[peaks], -FARTHEST_FRAMES, FARTHEST_FRAMES)
+    guessed = np.clip(np.round(places * LOW_HOP).astype(np.int64), 0, spectrum.signal.size - 1)
+    samples = refine(spectrum.signal, guessed)
     early = samples < spectrum.signal.size - LEAST_LEFT
     samples, peaks = samples[early], peaks[early]
-    return _apart(samples, strength[peaks], round(params.min_distance_ms * ANALYSIS_RATE / 1000.0))
+    return _apart(samples, strength[peaks].astype(np.float64), round(params.min_distance_ms * ANALYSIS_RATE / 1000.0))
 
 
 def _audible(spectrum: Spectrum) -> NDArray[np.bool_]:
@@ -103,8 +75,8 @@ WINDOW = 2048
 BEFORE, AFTER = 176, 132
 """Lengths compared on both sides of a rise: 4 ms before it and 3 ms after."""
 
-SEARCH_BACK, SEARCH_ON = 800, 450
-"""Samples searched before and after the middle of the frame with the peak: 18 and 10 ms."""
+SEARCH_BACK, SEARCH_ON = 480, 400
+"""Samples searched before and after the guessed place: 11 and 9 ms."""
 
 REFINE_BANDS_HZ = ((30.0, 300.0), (300.0, 2_000.0), (2_000.0, 6_000.0), (6_000.0, 16_000.0))
 _REFINE_CHUNK = 128
@@ -138,6 +110,7 @@ def _refined_chunk(signal: Floats, samples: NDArray[np.int64]) -> NDArray[np.int
         envelope = np.fft.ifft(analytic, axis=1)
         energy = envelope.real**2 + envelope.imag**2
         likelihood += freedom * _change(energy, places)
+    likelihood -= (0.5 * ((places - WINDOW // 2) / PRIOR_SAMPLES) ** 2).astype(np.float32)
     change = places[likelihood.argmax(axis=1)]
     begin = _swell_start(parts, change + _first_rise(parts, change))
     return np.asarray(np.clip(start + begin, 0, max(0, signal.size - 1)))
@@ -216,18 +189,3 @@ def _taper() -> Floats:
     edge = np.sin(np.linspace(0.0, np.pi / 2.0, 96)) ** 2
     taper[:96], taper[-96:] = edge, edge[::-1]
     return taper
-
-
-def _shifted(level: Floats, by: int) -> Floats:
-    shifted = np.roll(level, by, axis=1)
-    if by > 0:
-        shifted[:, :by] = level[:, :by]
-    else:
-        shifted[:, by:] = level[:, by:]
-    return shifted
-
-
-def _median(values: Floats, half_width: int) -> NDArray[np.float32]:
-    padded = np.pad(values, half_width)
-    medians: NDArray[np.float32] = np.median(sliding_window_view(padded, 2 * half_width + 1), axis=1)
-    return medians

@@ -15,8 +15,8 @@ class AnalysisParams(msgspec.Struct, frozen=True):
     softer attacks. `min_distance_ms` is the least time between two attacks.
     """
 
-    min_bpm: float = 55.0
-    max_bpm: float = 185.0
+    min_bpm: float = 48.0
+    max_bpm: float = 190.0
     sensitivity: float = 1.0
     min_distance_ms: float = 16.0
     meters: tuple[str, ...] = ("4/4", "3/4", "6/8", "12/8", "5/4", "7/8")

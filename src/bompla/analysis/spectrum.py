@@ -14,6 +14,10 @@ from bompla.audio.resample import resampled
 ANALYSIS_RATE = 44_100
 HOP = 128
 FFT_SIZE = 1024
+LOW_HOP, LOW_FFT_SIZE = 256, 2048
+LOW_BINS = 24
+"""Bins of the longer spectrum that are kept: up to 520 Hz, where drums differ by pitch."""
+
 BANDS_PER_OCTAVE = 5
 LOWEST_HZ, HIGHEST_HZ = 40.0, 17_500.0
 _CHUNK_FRAMES = 2048
@@ -27,11 +31,13 @@ class Spectrum:
     """A mono signal at `ANALYSIS_RATE`, scaled to a peak of 1, and its power by bands.
 
     `power` has shape (frames, bands); frame k is centred on sample k * `HOP`. `centres_hz` has
-    shape (bands,).
+    shape (bands,). `low` has shape (frames at `LOW_HOP`, `LOW_BINS`): the power of low bins of a
+    longer spectrum.
     """
 
     signal: Floats
     power: Floats
+    low: Floats
     centres_hz: NDArray[np.float64]
 
     @property
@@ -54,24 +60,34 @@ def spectrum_of(clip: Clip) -> Spectrum | None:
         return None
     signal = np.ascontiguousarray(mono / np.float32(peak))
     weights, centres = _bands()
-    padded = _padded(signal)
-    frames = 1 + signal.size // HOP
-    views = np.lib.stride_tricks.sliding_window_view(padded, FFT_SIZE)[::HOP][:frames]
-    window = np.hanning(FFT_SIZE + 1)[:-1].astype(np.float32)
+    power = _framed(signal, FFT_SIZE, HOP, weights)
+    low = _framed(signal, LOW_FFT_SIZE, LOW_HOP, None)
+    return Spectrum(signal, power, low, centres)
+
+
+def _framed(signal: Floats, size: int, hop: int, weights: Floats | None) -> Floats:
+    """Return the power of a frame each `hop` samples, by the bands of `weights` or by the low bins."""
+    padded = _padded(signal, size)
+    frames = 1 + signal.size // hop
+    views = np.lib.stride_tricks.sliding_window_view(padded, size)[::hop][:frames]
+    window = np.hanning(size + 1)[:-1].astype(np.float32)
     window /= window.sum() / 2.0
-    power = np.empty((frames, centres.size), dtype=np.float32)
+    columns = LOW_BINS if weights is None else weights.shape[1]
+    power = np.empty((frames, columns), dtype=np.float32)
     for start in range(0, frames, _CHUNK_FRAMES):
         spectra = np.fft.rfft(views[start : start + _CHUNK_FRAMES] * window, axis=1)
+        if weights is None:
+            spectra = spectra[:, 1 : LOW_BINS + 1]
         squares = spectra.real**2 + spectra.imag**2
-        power[start : start + _CHUNK_FRAMES] = squares @ weights
-    return Spectrum(signal, power, centres)
+        power[start : start + _CHUNK_FRAMES] = squares if weights is None else squares @ weights
+    return power
 
 
-def _padded(signal: Floats) -> Floats:
+def _padded(signal: Floats, size: int) -> Floats:
     """Return the signal after silence, so that a first hit is an attack, and mirrored at its end, which is none."""
-    tail = signal[-2 : -2 - FFT_SIZE : -1]
-    silence = np.zeros(FFT_SIZE - tail.size, np.float32)
-    return np.concatenate([np.zeros(FFT_SIZE // 2, np.float32), signal, tail, silence])
+    tail = signal[-2 : -2 - size : -1]
+    silence = np.zeros(size - tail.size, np.float32)
+    return np.concatenate([np.zeros(size // 2, np.float32), signal, tail, silence])
 
 
 @lru_cache(maxsize=1)

@@ -12,7 +12,7 @@ import sys
 from typing import Any, BinaryIO
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at
-from bompla.analysis.hearing import load_model
+from bompla.analysis.network import load_model
 from bompla.analysis.records import LENGTH, Answer, Request, packed
 from bompla.audio.clip import Clip
 from bompla.errors import BomplaError

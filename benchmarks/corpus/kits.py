@@ -1,0 +1,168 @@
+"""Kits to play grooves on: banks of single strikes, from our own synthesis or from SoundFonts.
+
+A bank holds, for each drum, voices of several velocities as mono samples that begin at their
+acoustic onset: the first sample that reaches 2 % of the strike's peak. SoundFonts are rendered once
+with FluidSynth into a cache folder; neither they nor what is rendered belongs in the repository.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import struct
+import subprocess
+import tempfile
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+import mido
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from bompla.demo.synth import VOICES, draw_kit, strike
+from bompla.model.drums import DRUMS
+
+RATE = 44_100
+VELOCITIES = (18, 34, 50, 66, 82, 98, 112, 125)
+SPACING_S = 2.6
+LONGEST_S = 2.4
+ONSET_SHARE = 0.02
+PROGRAMS = (0, 8, 16, 24, 25, 32, 40)
+EXTRA_NOTES = {
+    "kick": (35,), "snare": (40,), "ride": (59, 53), "crash": (57, 52, 55), "tom_low": (41, 43), "tom_high": (48,),
+    "shaker": (69, 70), "perc": (54, 60, 61, 62, 63, 64, 65, 66, 75, 76, 77),
+}
+"""More General MIDI notes that may stand for a drum, one chosen for each kit."""
+
+
+@dataclass(frozen=True)
+class Font:
+    """A SoundFont of a Debian package, and the group of fonts that share its samples."""
+
+    package: str
+    path: str
+    group: str
+    programs: tuple[int, ...] = PROGRAMS
+    channel: int = 9
+
+
+FONTS = (
+    Font("fluid-soundfont-gm", "/usr/share/sounds/sf2/FluidR3_GM.sf2", "fluid", (*PROGRAMS, 3, 12, 34)),
+    Font("musescore-general-soundfont", "/usr/share/sounds/sf3/MuseScore_General_Full.sf3", "fluid"),
+    Font("timgm6mb-soundfont", "/usr/share/sounds/sf2/TimGM6mb.sf2", "tim"),
+    Font("csound-soundfont", "/usr/share/sounds/sf2/sf_GMbank.sf2", "csound"),
+    Font("avldrums.lv2-soundfont", "/usr/lib/lv2/avldrums.lv2/Black_Pearl_4_LV2.sf2", "recorded", (0,), 0),
+    Font("avldrums.lv2-soundfont", "/usr/lib/lv2/avldrums.lv2/Red_Zeppelin_4_LV2.sf2", "recorded", (0,), 0),
+    Font("opl3-soundfont", "/usr/share/sounds/sf2/OPL-3_FM_128M.sf2", "chip", (0,)),
+)
+GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "chip")
+
+Voice = NDArray[np.float32]
+
+
+@dataclass(frozen=True, eq=False)
+class Bank:
+    """The strikes of a kit: `voices[drum]` is a list of alternatives, each a voice a velocity of `VELOCITIES`."""
+
+    name: str
+    voices: dict[str, list[list[Voice]]]
+
+
+def from_onset(sound: NDArray[np.floating]) -> Voice:
+    """Return a strike cut to begin at its acoustic onset and to end where it has died away."""
+    level = np.abs(sound)
+    peak = float(level.max(initial=0.0))
+    if peak < 1e-5:
+        return np.zeros(0, np.float32)
+    first = int(np.argmax(level >= ONSET_SHARE * peak))
+    last = len(level) - int(np.argmax(level[::-1] >= 1e-3 * peak))
+    return np.asarray(sound[first : max(last, first + 1)], np.float32)
+
+
+@lru_cache(maxsize=8)
+def synth_bank(seed: int) -> Bank:
+    """Return a bank of our own synthesis, its parameters drawn from their whole range."""
+    rng = np.random.default_rng(seed)
+    kit = draw_kit(rng, RATE, width=1.0)
+    voices = {
+        drum: [[from_onset(strike(kit, drum, velocity, rng)) for velocity in VELOCITIES] for _ in range(2)] for drum in VOICES
+    }
+    return Bank(f"synth {seed}", voices)
+
+
+def font_kits(groups: tuple[str, ...]) -> list[tuple[Font, int]]:
+    """Return the kits at hand of these groups, as (font, program)."""
+    return [
+        (font, program)
+        for font in FONTS
+        if font.group in groups and Path(font.path).is_file()
+        for program in font.programs
+        if font.channel != 9 or (128, program) in _presets(font.path)
+    ]
+
+
+@lru_cache(maxsize=64)
+def font_bank(font: Font, program: int) -> Bank:
+    """Return a bank of a SoundFont's kit, rendered if it is not in the cache yet."""
+    folder = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
+    folder.mkdir(parents=True, exist_ok=True)
+    key = hashlib.sha256(f"{font.path}/{program}/{VELOCITIES}/3".encode()).hexdigest()[:16]
+    path = folder / f"{key}.npz"
+    if not path.exists():
+        _render(font, program, path)
+    voices: dict[str, list[list[Voice]]] = {}
+    with np.load(path) as data:
+        for name in data.files:
+            drum, _, _ = name.partition("/")
+            flat, lengths = data[name][len(VELOCITIES) :], data[name][: len(VELOCITIES)].astype(int)
+            ends = np.cumsum(lengths)
+            parts = [flat[end - n : end] for end, n in zip(ends, lengths, strict=True)]
+            if all(len(part) for part in parts):
+                voices.setdefault(drum, []).append(parts)
+    return Bank(f"{Path(font.path).stem} {program}", voices)
+
+
+@lru_cache(maxsize=16)
+def _presets(path: str) -> frozenset[tuple[int, int]]:
+    """Return (bank, program) of every preset of a SoundFont, from its preset headers."""
+    data = Path(path).read_bytes()
+    at = data.rfind(b"phdr")
+    size = struct.unpack("<I", data[at + 4 : at + 8])[0]
+    records = range(at + 8, at + 8 + size - 38, 38)
+    return frozenset((bank, program) for program, bank in (struct.unpack("<HH", data[i + 20 : i + 24]) for i in records))
+
+
+def _render(font: Font, program: int, path: Path) -> None:
+    if shutil.which("fluidsynth") is None:
+        raise SystemExit("Install fluidsynth and the SoundFonts: see benchmarks/corpus/README.md")
+    notes = [(drum.key, note) for drum in DRUMS.values() for note in (drum.note, *EXTRA_NOTES.get(drum.key, ()))]
+    file = mido.MidiFile(type=0, ticks_per_beat=1000)
+    track = mido.MidiTrack()
+    file.tracks.append(track)
+    track.append(mido.MetaMessage("set_tempo", tempo=1_000_000))
+    track.append(mido.Message("program_change", channel=font.channel, program=program))
+    step, hold = round(1000 * SPACING_S), 1500
+    wait = 500
+    for _, note in notes:
+        for velocity in VELOCITIES:
+            track.append(mido.Message("note_on", channel=font.channel, note=note, velocity=velocity, time=wait))
+            track.append(mido.Message("note_off", channel=font.channel, note=note, time=hold))
+            wait = step - hold
+    with tempfile.TemporaryDirectory() as folder:
+        midi, wave = Path(folder) / "it.mid", Path(folder) / "it.wav"
+        file.save(midi)
+        command = ["fluidsynth", "-ni", "-q", "-R", "0", "-C", "0", "-g", "0.6", "-r", str(RATE), "-O", "float", "-F", str(wave),
+                   font.path, str(midi)]
+        subprocess.run(command, check=True, capture_output=True)
+        sound = soundfile.read(wave, dtype="float32", always_2d=True)[0].mean(axis=1)
+    arrays = {}
+    for index, (drum, note) in enumerate(notes):
+        parts = []
+        for level in range(len(VELOCITIES)):
+            start = round((0.5 + (index * len(VELOCITIES) + level) * SPACING_S) * RATE) - 64
+            parts.append(from_onset(sound[start : start + round(LONGEST_S * RATE)]))
+        arrays[f"{drum}/{note}"] = np.concatenate([np.array([len(p) for p in parts], np.float32), *parts])
+    np.savez(path, **arrays)

@@ -1,0 +1,252 @@
+"""A drawn groove played on a kit, in a room, onto a tape: sound and truth from a seed."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import soundfile
+import soxr
+from numpy.typing import NDArray
+from scipy.signal import fftconvolve, lfilter
+
+from bompla.model.drums import METERS
+from corpus.grooves import DrawnGroove, draw_groove
+from corpus.kits import RATE, VELOCITIES, Bank, font_bank, font_kits, synth_bank
+
+Mono = NDArray[np.float64]
+LEVELS_DB = {
+    "kick": 0.0, "snare": -1.5, "rim": -5.0, "clap": -5.0, "hat_closed": -10.0, "hat_pedal": -12.0, "hat_open": -10.0, "ride": -10.0,
+    "crash": -6.0, "tom_low": -2.0, "tom_mid": -2.5, "tom_high": -3.0, "shaker": -14.0, "perc": -6.0,
+}
+"""The peak of a hit at velocity 127 in a usual mix, before it varies by loop."""
+
+SYNTH_LOOPS_A_KIT = 4
+
+
+@dataclass(frozen=True, eq=False)
+class LabelledLoop:
+    """A loop with its truth: `hits` as (time in the file, drum, velocity), and the region."""
+
+    samples: NDArray[np.float32]
+    groove: DrawnGroove
+    kit: str
+    start_s: float
+    end_s: float
+    hits: tuple[tuple[float, str, int], ...]
+    mixed: bool
+
+    def truth(self) -> dict[str, Any]:
+        """Return the truth as plain values."""
+        return {
+            "bpm": self.groove.bpm, "meter": self.groove.meter, "kind": self.groove.kind, "kit": self.kit, "mixed": self.mixed,
+            "region": {"start_s": self.start_s, "end_s": self.end_s, "bars": self.groove.bars,
+                       "beats_per_bar": METERS[self.groove.meter].beats_per_bar},
+            "hits": [{"time_s": t, "drum": d, "velocity": v} for t, d, v in self.hits],
+        }
+
+
+def make_loop(seed: int, groups: tuple[str, ...], *, untrimmed: bool = False, mix_share: float = 0.2, clean: bool = False) -> LabelledLoop:
+    """Return a loop drawn by seed, on a kit of one of these groups of sounds."""
+    rng = np.random.default_rng(seed + 5_000_000)
+    groove = draw_groove(seed)
+    bank = _bank(groups, seed, rng)
+    dry = _play(groove, bank, rng)
+    frames = round(groove.duration_s * RATE)
+    lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
+    if untrimmed:
+        sound = np.concatenate([np.zeros(round(lead_s * RATE)), dry])[: round((lead_s + tail_s) * RATE) + frames]
+        sound = _count_in(sound, groove, lead_s, rng)
+    else:
+        sound = dry[:frames].copy()
+        rest = dry[frames : 2 * frames]
+        sound[: len(rest)] += rest
+    mixed = bool(rng.random() < mix_share)
+    if mixed:
+        sound = sound + _band(groove, len(sound), lead_s, rng)
+    if not clean:
+        sound = _recorded(sound, rng, wrapped=not untrimmed)
+    sound = sound / (np.abs(sound).max() + 1e-9) * rng.uniform(0.3, 0.99)
+    lead = round(lead_s * RATE) / RATE
+    hits = tuple((lead + round(n.time_s * RATE) / RATE, n.drum, n.velocity) for n in groove.notes if n.drum in bank.voices)
+    return LabelledLoop(sound.astype(np.float32), groove, bank.name, lead, lead + frames / RATE, hits, mixed)
+
+
+def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator) -> Bank:
+    group = str(rng.choice(groups, p=_shares(groups)))
+    if group == "synth":
+        return synth_bank(seed // SYNTH_LOOPS_A_KIT + 70_000)
+    kits = font_kits((group,))
+    return font_bank(*kits[int(rng.integers(len(kits)))])
+
+
+def _shares(groups: tuple[str, ...]) -> Mono:
+    weights = np.array([{"chip": 0.3, "recorded": 1.0}.get(group, 1.0) for group in groups])
+    return np.asarray(weights / weights.sum())
+
+
+def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator) -> Mono:
+    """Mix every hit at its onset; a hat's next stroke stops the open one."""
+    frames = 2 * round(groove.duration_s * RATE) + 3 * RATE
+    mix = np.zeros(frames)
+    pitch = float(rng.choice([1.0, 1.0, rng.uniform(0.84, 1.19)]))
+    chosen = {}
+    for drum in {note.drum for note in groove.notes}:
+        options = bank.voices.get(drum)
+        if options:
+            own = pitch * float(rng.uniform(0.94, 1.06))
+            gain_db = LEVELS_DB[drum] + rng.normal(0.0, 2.5)
+            voices = [soxr.resample(v, RATE * own, RATE) if abs(own - 1.0) > 0.01 else v for v in options[int(rng.integers(len(options)))]]
+            peak = max(float(np.abs(voices[-1]).max()), 1e-6)
+            chosen[drum] = ([v / peak for v in voices], 10.0 ** (gain_db / 20.0), float(rng.uniform(0.75, 1.1)))
+    stops = [note.time_s for note in groove.notes if note.drum in ("hat_closed", "hat_pedal")]
+    for note in groove.notes:
+        if note.drum not in chosen:
+            continue
+        voices, gain, _ = chosen[note.drum]
+        nearest = int(np.argmin([abs(v - note.velocity) for v in VELOCITIES]))
+        sound = np.asarray(voices[nearest], np.float64)
+        scale = gain * (note.velocity / VELOCITIES[nearest]) ** 1.6 * 10.0 ** (rng.normal(0.0, 0.4) / 20.0)
+        if note.drum == "hat_open":
+            after = [t - note.time_s for t in stops if t > note.time_s + 0.03]
+            if after:
+                t = np.arange(len(sound)) / RATE
+                sound = sound * np.exp(-np.maximum(t - min(after), 0.0) / 0.012)
+        start = round(note.time_s * RATE)
+        part = sound[: frames - start]
+        mix[start : start + len(part)] += scale * part
+    return mix
+
+
+def _count_in(sound: Mono, groove: DrawnGroove, lead_s: float, rng: np.random.Generator) -> Mono:
+    if rng.random() < 0.25 and lead_s > 4.2 * 60.0 / groove.bpm:
+        tick = np.sin(2 * np.pi * 1800.0 * np.arange(900) / RATE) * np.exp(-np.arange(900) / 150.0)
+        for beat in range(1, 5):
+            at = round((lead_s - beat * 60.0 / groove.bpm) * RATE)
+            sound[at : at + 900] += 0.2 * tick
+    return sound
+
+
+def _recorded(sound: Mono, rng: np.random.Generator, *, wrapped: bool) -> Mono:
+    """Return the sound as a room, a desk, a tape and a record would have it."""
+    if rng.random() < 0.6:
+        sound = sound + rng.uniform(0.05, 0.6) * _room(sound, rng, wrapped)
+    if rng.random() < 0.4:
+        sound = _squeezed(sound, rng)
+    if rng.random() < 0.35:
+        drive = rng.uniform(1.0, 5.0)
+        peak = np.abs(sound).max() + 1e-9
+        sound = np.tanh(drive * sound / peak)
+    if rng.random() < 0.6:
+        sound = _tilted(sound, rng)
+    peak = np.abs(sound).max() + 1e-9
+    if rng.random() < 0.5:
+        hiss = rng.standard_normal(len(sound))
+        sound = sound + peak * 10.0 ** rng.uniform(-4.2, -2.4) * hiss
+    if rng.random() < 0.12:
+        for at in rng.integers(0, len(sound) - 40, size=int(rng.integers(2, 14))):
+            sound[at : at + 24] += peak * rng.uniform(0.01, 0.05) * rng.standard_normal(24) * np.exp(-np.arange(24) / 6.0)
+    if rng.random() < 0.1:
+        steps = 2.0 ** rng.integers(7, 11)
+        sound = np.round(sound / peak * steps) / steps * peak
+    if rng.random() < 0.12:
+        sound = _coded(sound, rng)
+    return sound
+
+
+def _room(sound: Mono, rng: np.random.Generator, wrapped: bool) -> Mono:
+    decay = rng.uniform(0.03, 0.35)
+    frames = int(min(1.2, 5.0 * decay) * RATE)
+    t = np.arange(frames) / RATE
+    answer = rng.standard_normal(frames) * np.exp(-t / decay)
+    answer = lfilter([1.0 - (damp := rng.uniform(0.2, 0.8))], [1.0, -damp], answer)
+    answer[: int(rng.uniform(0.002, 0.03) * RATE)] *= 0.05
+    answer /= np.sqrt((answer**2).sum()) + 1e-9
+    wet = fftconvolve(sound, answer)
+    out = wet[: len(sound)]
+    if wrapped:
+        rest = wet[len(sound) : 2 * len(sound)]
+        out[: len(rest)] += rest
+    return np.asarray(out)
+
+
+def _squeezed(sound: Mono, rng: np.random.Generator) -> Mono:
+    """Compress: gain falls with the level over a short time, as fast as it rises over a longer one."""
+    hop = 64
+    level = np.sqrt(np.maximum(1e-12, np.add.reduceat(sound**2, np.arange(0, len(sound), hop)) / hop))
+    release = np.exp(-hop / RATE / rng.uniform(0.04, 0.25))
+    held = np.empty_like(level)
+    now = 0.0
+    for index, value in enumerate(level):
+        now = max(value, now * release)
+        held[index] = now
+    threshold = level.max() * 10.0 ** (rng.uniform(-26.0, -10.0) / 20.0)
+    gain = np.minimum(1.0, (threshold / np.maximum(held, 1e-9)) ** (1.0 - 1.0 / rng.uniform(1.5, 6.0)))
+    places = np.arange(len(sound)) / hop
+    return np.asarray(sound * np.interp(places, np.arange(len(gain)) + 0.5, gain))
+
+
+def _tilted(sound: Mono, rng: np.random.Generator) -> Mono:
+    spectrum = np.fft.rfft(sound)
+    hz = np.fft.rfftfreq(len(sound), 1.0 / RATE)
+    curve = rng.uniform(-3.5, 3.5) * np.log2(np.maximum(hz, 40.0) / 900.0)
+    for _ in range(int(rng.integers(0, 4))):
+        middle, width = np.exp(rng.uniform(np.log(60.0), np.log(12_000.0))), rng.uniform(0.4, 1.5)
+        curve = curve + rng.uniform(-8.0, 8.0) * np.exp(-((np.log2(np.maximum(hz, 20.0) / middle) / width) ** 2))
+    gain = 10.0 ** (np.clip(curve, -24.0, 18.0) / 20.0)
+    if rng.random() < 0.4:
+        gain = gain / (1.0 + (hz / rng.uniform(5_500.0, 16_000.0)) ** 8)
+    if rng.random() < 0.25:
+        gain = gain * (hz / (hz + rng.uniform(20.0, 110.0))) ** 2
+    return np.asarray(np.fft.irfft(spectrum * gain, len(sound)))
+
+
+def _coded(sound: Mono, rng: np.random.Generator) -> Mono:
+    target = io.BytesIO()
+    peak = np.abs(sound).max() + 1e-9
+    soundfile.write(target, (0.9 * sound / peak).astype(np.float32), RATE, format="OGG", subtype="VORBIS",
+                    compression_level=float(rng.uniform(0.5, 0.95)))
+    target.seek(0)
+    back = soundfile.read(target)[0]
+    out = np.zeros(len(sound))
+    out[: min(len(back), len(sound))] = back[: len(sound)]
+    return out * peak
+
+
+def _band(groove: DrawnGroove, frames: int, lead_s: float, rng: np.random.Generator) -> Mono:
+    """Return a bass and chords in the groove's tempo, not always on its hits."""
+    out = np.zeros(frames)
+    beat_s = 60.0 / groove.bpm
+    root = 41.2 * 2.0 ** (int(rng.integers(0, 12)) / 12.0)
+    level = 10.0 ** (rng.uniform(-16.0, -4.0) / 20.0)
+    at = 0.0
+    while at < groove.beats:
+        length = float(rng.choice([0.5, 1.0, 1.5, 2.0]))
+        if rng.random() < 0.8:
+            hz = root * 2.0 ** (int(rng.choice([0, 0, 3, 5, 7, 10, 12])) / 12.0)
+            _add(out, lead_s + at * beat_s, _tone(hz, length * beat_s * 0.9, rng.uniform(0.003, 0.02), 6, rng), level)
+        at += length
+    for bar in range(groove.bars):
+        if rng.random() < 0.8:
+            length = METERS[groove.meter].beats_per_bar * beat_s
+            for step in (0, 3, 7, 10)[: int(rng.integers(2, 5))]:
+                hz = root * 4.0 * 2.0 ** (step / 12.0)
+                sound = _tone(hz, length * 0.95, rng.uniform(0.005, 0.15), 10, rng)
+                _add(out, lead_s + bar * length, sound, 0.35 * level)
+    return out
+
+
+def _tone(hz: float, seconds: float, rise_s: float, partials: int, rng: np.random.Generator) -> Mono:
+    t = np.arange(max(64, round(seconds * RATE))) / RATE
+    slope = rng.uniform(0.8, 2.0)
+    sound = sum(np.sin(2 * np.pi * hz * k * t + rng.uniform(0, 6)) / k**slope for k in range(1, partials + 1) if hz * k < 12_000.0)
+    shape = np.minimum(1.0, t / rise_s) * np.exp(-t / rng.uniform(0.4, 3.0)) * np.minimum(1.0, (t[-1] - t) / 0.02 + 1e-3)
+    return np.asarray(sound * shape)
+
+
+def _add(out: Mono, at_s: float, sound: Mono, gain: float) -> None:
+    start = round(at_s * RATE)
+    part = sound[: max(0, len(out) - start)]
+    out[start : start + len(part)] += gain * part

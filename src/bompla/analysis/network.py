@@ -1,0 +1,134 @@
+"""The network that hears attacks and drums, run with NumPy alone.
+
+A stack of one-dimensional convolutions over time, after Schlueter and Boeck ("Improved musical
+onset detection with convolutional neural networks", 2014) and, for drums, Vogl et al. ("Drum
+transcription via joint beat and drum modeling using convolutional recurrent neural networks",
+2017), with dilated convolutions in place of recurrence. `training/train_hearing.py` makes the weights.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from importlib.resources import files
+from typing import IO
+
+import numpy as np
+
+from bompla.analysis.spectrum import Floats, Spectrum
+from bompla.errors import AnalysisError
+from bompla.model.drums import DRUMS
+
+MODEL_FILE = "hearing.npz"
+FLOOR_DB, SPAN_DB = -80.0, 40.0
+LOUD_PERCENTILE = 99.0
+
+
+@dataclass(frozen=True, eq=False)
+class Layer:
+    """A convolution over time: weights of shape (taps, inputs, outputs), and the frames from tap to tap."""
+
+    weight: Floats
+    bias: Floats
+    dilation: int
+
+
+@dataclass(frozen=True, eq=False)
+class HearingModel:
+    """The trained network: `drums` names its outputs; `slope` and `shift` calibrate each confidence."""
+
+    drums: tuple[str, ...]
+    first: Layer
+    blocks: tuple[Layer, ...]
+    head: Layer
+    slope: Floats
+    shift: Floats
+    threshold: float
+
+
+@dataclass(frozen=True, eq=False)
+class Activations:
+    """What the network says, a row each `LOW_HOP` samples of the analysis rate.
+
+    `attack` has shape (frames,) and is a probability; `offset` the time to the attack in frames;
+    `drums` (log odds) and `velocity` (0 to 1) have shape (frames, drums).
+    """
+
+    attack: Floats
+    offset: Floats
+    drums: Floats
+    velocity: Floats
+
+
+def features_of(spectrum: Spectrum) -> Floats:
+    """Return what the network sees, shape (frames at `LOW_HOP`, features): levels in dB against the loud parts."""
+    frames = spectrum.low.shape[0]
+    level = _level(spectrum.power)
+    reference = np.float32(np.percentile(_level(spectrum.power.sum(axis=1)), LOUD_PERCENTILE))
+    doubled = np.concatenate([level, level[-1:]])
+    even, odd = doubled[0 : 2 * frames : 2], doubled[1 : 2 * frames : 2]
+    rows = np.concatenate([even[:frames], odd[:frames], _level(spectrum.low)], axis=1) - reference
+    return np.asarray((np.clip(rows, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, dtype=np.float32)
+
+
+def run(model: HearingModel, features: Floats) -> Activations:
+    """Return the activations for features of shape (frames, features)."""
+    values = np.maximum(_convolved(features, model.first), 0.0)
+    for layer in model.blocks:
+        values = values + np.maximum(_convolved(values, layer), 0.0)
+    out = _convolved(values, model.head)
+    count = len(model.drums)
+    attack = 1.0 / (1.0 + np.exp(-np.clip(out[:, 0], -30.0, 30.0)))
+    return Activations(attack.astype(np.float32), out[:, 1], out[:, 2 : 2 + count], out[:, 2 + count : 2 + 2 * count])
+
+
+@lru_cache(maxsize=1)
+def load_model() -> HearingModel:
+    """Return the shipped model; raises AnalysisError where it is missing or damaged."""
+    try:
+        with files("bompla.analysis").joinpath(MODEL_FILE).open("rb") as stream:
+            return read_model(stream)
+    except OSError as error:
+        raise AnalysisError("The hearing model is missing or damaged; install Bompla again.") from error
+
+
+def read_model(stream: IO[bytes]) -> HearingModel:
+    """Read a model from a file of its weights; raises AnalysisError where it is damaged."""
+    try:
+        with np.load(stream) as data:
+            count = sum(name.startswith("block_weight") for name in data.files)
+            model = HearingModel(
+                drums=tuple(str(name) for name in data["drums"]),
+                first=Layer(_f32(data["first_weight"]), _f32(data["first_bias"]), 1),
+                blocks=tuple(
+                    Layer(_f32(data[f"block_weight{i}"]), _f32(data[f"block_bias{i}"]), int(data["dilations"][i])) for i in range(count)
+                ),
+                head=Layer(_f32(data["head_weight"]), _f32(data["head_bias"]), 1),
+                slope=_f32(data["slope"]),
+                shift=_f32(data["shift"]),
+                threshold=float(data["threshold"]),
+            )
+    except (OSError, KeyError, ValueError, EOFError) as error:
+        raise AnalysisError("The hearing model is missing or damaged; install Bompla again.") from error
+    if any(drum not in DRUMS for drum in model.drums):
+        raise AnalysisError("The hearing model does not fit this version; install Bompla again.")
+    return model
+
+
+def _convolved(values: Floats, layer: Layer) -> Floats:
+    taps = layer.weight.shape[0]
+    reach = (taps // 2) * layer.dilation
+    frames = values.shape[0]
+    padded = np.pad(values, ((reach, reach), (0, 0)))
+    out = np.tile(layer.bias, (frames, 1))
+    for tap in range(taps):
+        out += padded[tap * layer.dilation : tap * layer.dilation + frames] @ layer.weight[tap]
+    return out
+
+
+def _level(power: Floats) -> Floats:
+    return np.asarray(10.0 * np.log10(power + np.float32(1e-12)), dtype=np.float32)
+
+
+def _f32(array: Floats) -> Floats:
+    return np.ascontiguousarray(array, dtype=np.float32)

@@ -1,0 +1,212 @@
+"""What a beat says of the attacks: where they fall in it, which drums open and answer bars, what repeats."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.model.document import Heard
+from bompla.model.drums import Meter
+
+Array = NDArray[np.float64]
+
+GRID_SIGMA_S = 0.012
+"""How far from the grid a hit may lie and still speak for it."""
+
+STEPS = 12
+"""Steps a beat is looked at in: a multiple of 3 and of 4."""
+
+TEMPO_CENTRE_BPM = 110.0
+METER_NAMES = ("4/4", "3/4", "6/8", "12/8", "5/4", "7/8")
+BAR_COUNTS = (1, 2, 4, 8, 3, 6)
+
+FEATURE_NAMES = (
+    "grid fit", "thirds gain", "beats covered", "bars opened", "low on first", "mid on back", "mid on others", "mid off beat",
+    "low off beat", "bar repeats", "one bar", "repeats sooner", "repeats by beat", "tempo", "tempo squared", "hits a beat",
+    "hits a beat squared", "odd steps", "high on steps", "compound and thirds", "simple and thirds", "trimmed", "lead", "rest",
+    "missed before", "early start", "crash on first", *(f"meter {name}" for name in METER_NAMES[1:]),
+    *(f"bars {count}" for count in BAR_COUNTS), "odd bars", "many bars",
+)
+"""What `features` returns, in order."""
+
+
+@dataclass(frozen=True, eq=False)
+class Evidence:
+    """What tempo is read from: times in seconds, and for each attack its strength by role.
+
+    All arrays have shape (attacks,), values from 0 to 1. `low`, `mid` and `high` say how much an
+    attack is a kick, a snare and a hat or cymbal; `splash` how much it is a crash. `duration_s` is
+    the length of the sound.
+    """
+
+    times_s: Array
+    weights: Array
+    low: Array
+    mid: Array
+    high: Array
+    splash: Array
+    duration_s: float
+
+
+LOW = {"kick": 1.0, "tom_low": 0.4, "tom_mid": 0.3}
+MID = {"snare": 1.0, "rim": 0.9, "clap": 0.9, "tom_high": 0.3, "tom_mid": 0.2}
+HIGH = {"hat_closed": 1.0, "hat_open": 1.0, "hat_pedal": 0.7, "ride": 1.0, "crash": 0.8, "shaker": 1.0}
+SPLASH = {"crash": 1.0}
+"""How much each drum counts in each role."""
+
+
+def evidence_of(times_s: Array, heard: Sequence[tuple[Heard, ...]], duration_s: float) -> Evidence:
+    """Return the evidence of attacks at times in seconds, with the drums heard at each."""
+    rows = np.zeros((5, len(heard)))
+    for index, drums in enumerate(heard):
+        for one in drums:
+            force = one.confidence * one.velocity / 127.0
+            rows[0, index] = max(rows[0, index], force)
+            for row, table in enumerate((LOW, MID, HIGH, SPLASH), 1):
+                rows[row, index] = max(rows[row, index], force * table.get(one.drum, 0.0))
+    return Evidence(times_s, np.sqrt(np.maximum(rows[0], 0.01)), rows[1], rows[2], rows[3], rows[4], duration_s)
+
+
+@dataclass(frozen=True, eq=False)
+class BeatGrid:
+    """The attacks seen on a beat: `phase_s` is where beat 0 falls, `beat_s` its length, `beats` how many there are."""
+
+    evidence: Evidence
+    phase_s: float
+    beat_s: float
+    beats: int
+    wraps: bool
+
+    @cached_property
+    def at(self) -> Array:
+        """The attacks' times in beats."""
+        return np.asarray((self.evidence.times_s - self.phase_s) / self.beat_s)
+
+    @cached_property
+    def fits(self) -> tuple[Array, Array]:
+        """How well each attack lies on quarters and on thirds of a beat beyond what chance would give."""
+        made = []
+        for divisions in (4, 3):
+            distance = np.abs(self.at * divisions - np.round(self.at * divisions)) / divisions * self.beat_s
+            on_grid = np.exp(-0.5 * (distance / GRID_SIGMA_S) ** 2)
+            chance = min(0.95, GRID_SIGMA_S * np.sqrt(2.0 * np.pi) * divisions / self.beat_s)
+            made.append((on_grid - chance) / (1.0 - chance))
+        return made[0], made[1]
+
+    @cached_property
+    def judged(self) -> tuple[float, float]:
+        """The fit with each beat straight or in three, and how much of it thirds give over quarters, from -1 to 1."""
+        weights = self.evidence.weights
+        which = np.floor(self.at + 0.06).astype(int)
+        which -= which.min(initial=0)
+        size = int(which.max(initial=0)) + 1
+        total = float(weights.sum()) or 1.0
+        four, three = (np.bincount(which, weights * fit, minlength=size) for fit in self.fits)
+        whole = max(float(four.sum()), float(three.sum()), float(np.maximum(four, three).sum()) - 0.12 * total)
+        return whole / total, float(three.sum() - four.sum()) / total
+
+    @cached_property
+    def steps(self) -> Array:
+        """Weights, low, mid, high and splash by step, shape (5, beats * STEPS)."""
+        size = self.beats * STEPS
+        index = np.round(self.at * STEPS).astype(int)
+        if self.wraps:
+            index = np.mod(index, size)
+        inside = (index >= 0) & (index < size)
+        e = self.evidence
+        rows = [np.bincount(index[inside], v[inside], minlength=size)[:size] for v in (e.weights, e.low, e.mid, e.high, e.splash)]
+        return np.stack(rows)
+
+    @cached_property
+    def on_beat(self) -> Array:
+        """The same roles gathered on each beat, from a step before it to a step after it, shape (5, beats)."""
+        rolled = self.steps + np.roll(self.steps, 1, axis=1) + np.roll(self.steps, -1, axis=1)
+        return np.asarray(rolled[:, ::STEPS])
+
+    @cached_property
+    def totals(self) -> Array:
+        """The sum of each role, at least a little."""
+        return np.asarray(np.maximum(self.steps.sum(axis=1), 1e-6))
+
+    @cached_property
+    def likeness(self) -> Array:
+        """How alike the pattern is to itself so many beats later, from 0 to 1, shape (beats,)."""
+        rows = self.steps[1:4] / self.totals[1:4, None]
+        smooth = rows + 0.5 * np.roll(rows, 1, axis=1) + 0.5 * np.roll(rows, -1, axis=1)
+        size = smooth.shape[1] if self.wraps else 2 * smooth.shape[1]
+        spectrum = np.fft.rfft(smooth, size, axis=1)
+        auto = np.fft.irfft(np.abs(spectrum) ** 2, size, axis=1).sum(axis=0)[: smooth.shape[1] : STEPS]
+        if not self.wraps:
+            auto = auto * self.beats / np.maximum(1, self.beats - np.arange(self.beats))
+        return np.asarray(np.clip(auto / max(float(auto[0]), 1e-9), 0.0, 1.2))
+
+    @cached_property
+    def covered(self) -> float:
+        """The share of beats that have an attack on them."""
+        return float(np.count_nonzero(self.on_beat[0] > 0.0)) / self.beats
+
+    @cached_property
+    def odd_steps(self) -> float:
+        """The share of the weight on odd sixteenths."""
+        sixteenth = np.round(self.at * 4.0).astype(int)
+        return float(self.evidence.weights[sixteenth % 2 == 1].sum() / max(float(self.evidence.weights.sum()), 1e-6))
+
+    @cached_property
+    def high_steps(self) -> float:
+        """The share of eighths that have a hat on them."""
+        eighths = self.steps[3].reshape(self.beats, 2, STEPS // 2)
+        near = eighths[:, :, 0] + eighths[:, :, 1] + np.roll(self.steps[3], 1).reshape(self.beats, 2, STEPS // 2)[:, :, 0]
+        return float(np.count_nonzero(near > 0.0)) / (2 * self.beats)
+
+
+def back_beats(meter: Meter) -> list[int]:
+    """Return the beats of a bar that snares usually answer on."""
+    return {"6/8": [1], "3/4": [1, 2], "5/4": [3], "7/8": [2, 4]}.get(meter.name, [1, 3])
+
+
+def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimmed: bool) -> Array:
+    """Return what speaks for and against a reading, shape (features,): see `FEATURE_NAMES`."""
+    per_bar = meter.beats_per_bar
+    place = (np.arange(grid.beats) - first_beat) % per_bar
+    low, mid, splash = grid.on_beat[1], grid.on_beat[2], grid.on_beat[4]
+    total = grid.totals
+    back = np.isin(place, back_beats(meter))
+    fit, thirds = grid.judged
+    usual = 2.0 if meter.beat_quarters < 1.0 else 1.0
+    octaves = float(np.log2(60.0 / (grid.beat_s * usual) / TEMPO_CENTRE_BPM))
+    hits = np.log2(max(0.05, len(grid.at) / grid.beats))
+    bar_like, sooner = _repeats(grid, per_bar, bars)
+    e = grid.evidence
+    start_s = grid.phase_s + first_beat * grid.beat_s
+    end_s = start_s + bars * per_bar * grid.beat_s
+    before = e.times_s < start_s - 0.1 * grid.beat_s
+    values = [
+        fit, thirds, grid.covered,
+        float(np.count_nonzero(low[place == 0] > 0.0)) / max(1, int((place == 0).sum())),
+        float(low[place == 0].sum() / total[1]), float(mid[back].sum() / total[2]), float(mid[~back].sum() / total[2]),
+        1.0 - float(mid.sum() / total[2]), 1.0 - float(low.sum() / total[1]),
+        bar_like, float(bars == 1), sooner, float(grid.likeness[1]) if grid.beats > 1 else 0.5,
+        octaves, octaves**2, float(hits), float(hits) ** 2, grid.odd_steps, grid.high_steps,
+        thirds if meter.compound else 0.0, 0.0 if meter.compound else max(0.0, thirds),
+        float(trimmed), min(2.0, max(0.0, float(e.times_s[0]) / grid.beat_s)) if trimmed else 0.0,
+        min(4.0, max(0.0, (end_s - float(e.times_s[-1])) / grid.beat_s)),
+        float(e.weights[before].sum() / max(float(np.median(e.weights)), 1e-6)) if not trimmed else 0.0,
+        min(1.0, max(0.0, (float(e.times_s[0]) - start_s) / grid.beat_s)) if not trimmed else 0.0,
+        float(splash[place == 0].sum() / total[4]) if total[4] > 0.2 else 0.4,
+        *(float(meter.name == name) for name in METER_NAMES[1:]),
+        *(float(bars == count) for count in BAR_COUNTS), float(bars % 2 == 1 and bars > 3), float(bars > 8),
+    ]
+    return np.array(values)
+
+
+def _repeats(grid: BeatGrid, per_bar: int, bars: int) -> tuple[float, float]:
+    """Return how alike bars are, and how alike the best shorter or crossing stretches are."""
+    if grid.beats <= 1:
+        return 0.7, 0.5
+    alike = float(grid.likeness[per_bar]) if bars > 1 and per_bar < grid.beats else 0.7
+    others = [lag for lag in range(2, min(grid.beats, 2 * per_bar)) if lag % per_bar]
+    return alike, max((float(grid.likeness[lag]) for lag in others), default=0.5)
