@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
 from bompla.analysis.network import read_model
 from bompla.analysis.params import AnalysisParams
+from bompla.analysis.percussive import percussive
 from bompla.analysis.separate import pull_apart
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
@@ -216,3 +217,17 @@ def test_a_damaged_model_is_told_in_words() -> None:
     for content in (b"", b"not weights"):
         with pytest.raises(AnalysisError, match="damaged"):
             read_model(io.BytesIO(content))
+
+
+def test_the_percussive_part_drops_the_chords(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    drums = demo_loops[0][1].mono[: 5 * 44_100]
+    t = np.arange(len(drums)) / 44_100
+    chord = sum(0.08 * np.sin(2 * np.pi * hz * t) for hz in (220.0, 277.2, 329.6, 440.0, 554.4, 659.3)).astype(np.float32)
+    part = percussive(Clip(drums + chord, 44_100)).mono
+
+    def sdr_db(found: np.ndarray) -> float:
+        return float(10 * np.log10((drums**2).sum() / ((found - drums) ** 2).sum()))
+
+    assert sdr_db(part) > sdr_db(drums + chord) + 3.0
+    silent = percussive(Clip(np.zeros((9_000, 2), np.float32), 44_100))
+    assert not silent.samples.any()

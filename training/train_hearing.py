@@ -29,7 +29,7 @@ FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-c
 FIRST_SEED, CHECK_SEED, JUDGE_SEED = 100_000, 300_000, 500_000
 """Loops to learn from, to stop and calibrate by, and to judge with; `benchmarks/hearing.py` uses the last."""
 
-WIDTH, DILATIONS, TAPS = 80, (1, 2, 4, 8), 5
+WIDTH, DILATIONS, TAPS = 96, (1, 2, 4, 8), 5
 MERGE_S = 0.012
 """Onsets nearer than this are one attack."""
 
@@ -198,10 +198,12 @@ def _loss(out, attack, offset, mask, drums, velocity):  # tensors
     count = len(DRUM_KEYS)
     hit = functional.binary_cross_entropy_with_logits(out[..., 0], attack)
     when = (mask * (out[..., 1] - offset).abs()).sum() / mask.sum().clamp(min=1.0)
-    heard = functional.binary_cross_entropy_with_logits(out[..., 2 : 2 + count], drums)
+    weight = torch.where(attack > 0.0, 1.0, 0.08)
+    heard = functional.binary_cross_entropy_with_logits(out[..., 2 : 2 + count], drums, reduction="none").sum(dim=-1)
+    heard = (weight * heard).sum() / weight.sum()
     strong = (drums > 0.9).float()
     force = (strong * (out[..., 2 + count :] - velocity).abs()).sum() / strong.sum().clamp(min=1.0)
-    return 2.0 * hit + 0.1 * when + 10.0 * heard + torch.as_tensor(0.5) * force
+    return 8.0 * hit + 0.1 * when + heard + 0.7 * force
 
 
 def _check(net, checks: list) -> float:

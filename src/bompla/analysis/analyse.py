@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from bompla.analysis.attacks import find_attacks
@@ -14,7 +15,7 @@ from bompla.analysis.network import features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, spectrum_of
 from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
-from bompla.analysis.tempo_grid import Evidence, evidence_of
+from bompla.analysis.tempo_grid import Evidence, evidence_of, excerpt
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.model.document import Attack, Heard, Loop, Source, TempoReading
@@ -61,7 +62,8 @@ def analyse(
     threshold = min(1.0, model.threshold / params.sensitivity)
     used = np.flatnonzero(found.strengths >= threshold)
     evidence = evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], clip.duration_s)
-    readings = read_tempo(evidence, params)
+    part = excerpt(evidence)
+    readings = read_tempo(part, params if part is evidence else replace(params, trimmed=False))
     scale = clip.sample_rate / ANALYSIS_RATE
     attacks = tuple(
         _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums)

@@ -63,12 +63,18 @@ def _audible(spectrum: Spectrum) -> NDArray[np.bool_]:
 
 
 def _apart(samples: NDArray[np.int64], strengths: NDArray[np.float64], distance: int) -> FoundAttacks:
-    kept: list[int] = []
+    """Return the strongest attacks that are all so far apart, in order of time."""
+    order = np.argsort(samples, kind="stable")
+    samples, strengths = samples[order], strengths[order]
+    first = np.searchsorted(samples, samples - distance, side="right")
+    last = np.searchsorted(samples, samples + distance, side="left")
+    free = np.ones(samples.size, dtype=bool)
+    kept = np.zeros(samples.size, dtype=bool)
     for index in np.argsort(-strengths, kind="stable"):
-        if all(abs(samples[index] - samples[other]) >= distance for other in kept):
-            kept.append(int(index))
-    order = sorted(kept, key=lambda index: samples[index])
-    return FoundAttacks(samples[order], np.clip(strengths[order], 0.0, 1.0))
+        if free[index]:
+            kept[index] = True
+            free[first[index] : last[index]] = False
+    return FoundAttacks(samples[kept], np.clip(strengths[kept], 0.0, 1.0))
 
 
 WINDOW = 2048

@@ -22,6 +22,7 @@ from bompla.model.drums import DRUMS
 MODEL_FILE = "hearing.npz"
 FLOOR_DB, SPAN_DB = -80.0, 40.0
 LOUD_PERCENTILE = 99.0
+CHUNK_FRAMES = 1 << 14
 
 
 @dataclass(frozen=True, eq=False)
@@ -72,14 +73,24 @@ def features_of(spectrum: Spectrum) -> Floats:
 
 
 def run(model: HearingModel, features: Floats) -> Activations:
-    """Return the activations for features of shape (frames, features)."""
-    values = np.maximum(_convolved(features, model.first), 0.0)
-    for layer in model.blocks:
-        values = values + np.maximum(_convolved(values, layer), 0.0)
-    out = _convolved(values, model.head)
+    """Return the activations for features of shape (frames, features), made in chunks of bounded memory."""
+    reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
+    parts = []
+    for start in range(0, max(1, features.shape[0]), CHUNK_FRAMES):
+        first = max(0, start - reach)
+        out = _outputs(model, features[first : start + CHUNK_FRAMES + reach])
+        parts.append(out[start - first : start - first + CHUNK_FRAMES])
+    out = np.concatenate(parts)
     count = len(model.drums)
     attack = 1.0 / (1.0 + np.exp(-np.clip(out[:, 0], -30.0, 30.0)))
     return Activations(attack.astype(np.float32), out[:, 1], out[:, 2 : 2 + count], out[:, 2 + count : 2 + 2 * count])
+
+
+def _outputs(model: HearingModel, features: Floats) -> Floats:
+    values = np.maximum(_convolved(features, model.first), 0.0)
+    for layer in model.blocks:
+        values = values + np.maximum(_convolved(values, layer), 0.0)
+    return _convolved(values, model.head)
 
 
 @lru_cache(maxsize=1)

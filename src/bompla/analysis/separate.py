@@ -9,6 +9,7 @@ from importlib.resources import files
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.analysis.stft import istft, stft
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.errors import AnalysisError
@@ -54,14 +55,14 @@ def pull_apart(
         return {drum: part if index == 0 else Clip(np.zeros_like(part.samples), part.sample_rate) for index, drum in enumerate(wanted)}
     at_rate = resampled(part, RATE)
     lead = 0 if attack_sample is None else max(0, round((attack_sample - start_sample) * RATE / clip.sample_rate))
-    spectra = [_stft(at_rate.samples[:, channel]) for channel in range(at_rate.channels)]
+    spectra = [stft(at_rate.samples[:, channel], SIZE, HOP) for channel in range(at_rate.channels)]
     power = sum(np.abs(spectrum) ** 2 for spectrum in spectra) @ _bands()
     pictures = [_aligned(_picture(clip, drum, (alone or {}).get(drum, ())), power.shape[0], lead // HOP) for drum in wanted]
     shares = _shares(np.asarray(power, np.float64), pictures)
     made = {}
     for drum, share in zip(wanted, shares, strict=True):
         mask = (share @ _bands().T) / np.maximum(_bands().sum(axis=1), 1e-6)
-        sound = np.stack([_istft(spectrum * mask, at_rate.frames) for spectrum in spectra], axis=1)
+        sound = np.stack([istft(spectrum * mask, SIZE, HOP, at_rate.frames) for spectrum in spectra], axis=1)
         back = resampled(Clip(sound.astype(np.float32), RATE), clip.sample_rate).samples
         fitted = np.zeros_like(part.samples)
         fitted[: min(len(back), len(fitted))] = back[: len(fitted)]
@@ -72,7 +73,7 @@ def pull_apart(
 
 def picture_of(sound: Floats) -> Picture:
     """Return the picture of a mono strike at `RATE` that begins at its attack."""
-    power = (np.abs(_stft(sound)) ** 2) @ _bands()
+    power = (np.abs(stft(sound, SIZE, HOP)) ** 2) @ _bands()
     picture = np.full((TEMPLATE_FRAMES, power.shape[1]), _TINY)
     count = min(TEMPLATE_FRAMES, power.shape[0])
     picture[:count] = np.maximum(power[:count], _TINY)
@@ -142,11 +143,6 @@ def _first_gain(power: Picture, picture: Picture) -> float:
 
 
 @lru_cache(maxsize=1)
-def _window() -> Floats:
-    return np.asarray(np.sqrt(np.hanning(SIZE + 1)[:-1]), np.float32)
-
-
-@lru_cache(maxsize=1)
 def _bands() -> Floats:
     """Return triangular bands a sixth of an octave wide, never narrower than a bin, shape (bins, bands)."""
     hz = RATE / SIZE
@@ -160,25 +156,3 @@ def _bands() -> Floats:
     weights = np.clip(np.minimum(rising, falling), 0.0, None)
     weights[0, 0] = 1.0
     return np.asarray(weights, np.float32)
-
-
-def _stft(sound: Floats) -> NDArray[np.complex64]:
-    padded = np.pad(sound, (SIZE // 2, SIZE))
-    frames = 1 + (sound.size + SIZE // 2) // HOP
-    views = np.lib.stride_tricks.sliding_window_view(padded, SIZE)[::HOP][:frames]
-    return np.asarray(np.fft.rfft(views * _window(), axis=1), np.complex64)
-
-
-def _istft(spectrum: NDArray[np.complexfloating], length: int) -> Floats:
-    frames = np.fft.irfft(spectrum, SIZE, axis=1) * _window()
-    out = np.zeros(HOP * (len(frames) - 1) + SIZE)
-    norm = np.zeros_like(out)
-    square = _window().astype(np.float64) ** 2
-    for index, frame in enumerate(frames):
-        out[index * HOP : index * HOP + SIZE] += frame
-        norm[index * HOP : index * HOP + SIZE] += square
-    sound = out / np.maximum(norm, 1e-3)
-    result = np.zeros(length, np.float32)
-    part = sound[SIZE // 2 : SIZE // 2 + length]
-    result[: len(part)] = part
-    return result

@@ -15,7 +15,7 @@ from bompla.errors import AnalysisError
 from bompla.model.drums import METERS, Meter
 
 MAX_BARS = 64
-KEPT_PERIODS, KEPT_PHASES = 7, 3
+KEPT_PERIODS, KEPT_PHASES = 6, 4
 """How many beat lengths, and places of the beat in each, are looked at in every meter."""
 
 MAX_BEATS = 1024
@@ -142,7 +142,7 @@ def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Read
         beats = int(np.clip(np.ceil((last - first) / beat_s) + 1, 1, MAX_BEATS))
         starts = {round(_first_beat(first, phase + k * beat_s / n, beat_s), 6) for n in (4, 3) for k in range(n)}
         grids = [BeatGrid(evidence, start, beat_s, beats, wraps=False) for start in sorted(starts)]
-        grids.sort(key=lambda grid: -grid.covered)
+        grids.sort(key=lambda grid: -grid.covered - grid.judged[0])
         for grid in grids[:KEPT_PHASES]:
             for name in params.meters:
                 if METERS[name].beat_quarters >= 1.0:

@@ -21,13 +21,17 @@ STEPS = 12
 """Steps a beat is looked at in: a multiple of 3 and of 4."""
 
 TEMPO_CENTRE_BPM = 110.0
+EXCERPT_S = 45.0
+"""Of a longer sound only so much is read for tempo at once."""
+
 METER_NAMES = ("4/4", "3/4", "6/8", "12/8", "5/4", "7/8")
 BAR_COUNTS = (1, 2, 4, 8, 3, 6)
 
 FEATURE_NAMES = (
     "grid fit", "thirds gain", "beats covered", "bars opened", "low on first", "mid on back", "mid on others", "mid off beat",
     "low off beat", "bar repeats", "one bar", "repeats sooner", "repeats by beat", "tempo", "tempo squared", "hits a beat",
-    "hits a beat squared", "odd steps", "high on steps", "compound and thirds", "simple and thirds", "trimmed", "lead", "rest",
+    "hits a beat squared", "odd steps", "high on steps", "compound and thirds", "simple and thirds",
+    "compound tempo", "compound middle", "simple middle", "back twice", "trimmed", "lead", "rest",
     "missed before", "early start", "crash on first", *(f"meter {name}" for name in METER_NAMES[1:]),
     *(f"bars {count}" for count in BAR_COUNTS), "odd bars", "many bars",
 )
@@ -69,6 +73,21 @@ def evidence_of(times_s: Array, heard: Sequence[tuple[Heard, ...]], duration_s: 
             for row, table in enumerate((LOW, MID, HIGH, SPLASH), 1):
                 rows[row, index] = max(rows[row, index], force * table.get(one.drum, 0.0))
     return Evidence(times_s, np.sqrt(np.maximum(rows[0], 0.01)), rows[1], rows[2], rows[3], rows[4], duration_s)
+
+
+def excerpt(evidence: Evidence) -> Evidence:
+    """Return the `EXCERPT_S` seconds with the most attacks of a long sound, and a short one as it is."""
+    times = evidence.times_s
+    if evidence.duration_s <= EXCERPT_S or times.size < 2:
+        return evidence
+    total = np.concatenate([[0.0], np.cumsum(evidence.weights)])
+    ends = np.searchsorted(times, times + EXCERPT_S)
+    first = int((total[ends] - total[: times.size]).argmax())
+    chosen = slice(first, int(ends[first]))
+    return Evidence(
+        times[chosen], evidence.weights[chosen], evidence.low[chosen], evidence.mid[chosen], evidence.high[chosen],
+        evidence.splash[chosen], min(evidence.duration_s, float(times[first]) + EXCERPT_S),
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -156,6 +175,12 @@ class BeatGrid:
         return float(self.evidence.weights[sixteenth % 2 == 1].sum() / max(float(self.evidence.weights.sum()), 1e-6))
 
     @cached_property
+    def middle_thirds(self) -> float:
+        """The share of beats with a hit on their second third, which a shuffle leaves out."""
+        around = self.steps[0].reshape(self.beats, STEPS)[:, 4:6].sum(axis=1)
+        return float(np.count_nonzero(around > 0.0)) / self.beats if self.judged[1] > 0.0 else 0.0
+
+    @cached_property
     def high_steps(self) -> float:
         """The share of eighths that have a hat on them."""
         eighths = self.steps[3].reshape(self.beats, 2, STEPS // 2)
@@ -192,6 +217,8 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
         bar_like, float(bars == 1), sooner, float(grid.likeness[1]) if grid.beats > 1 else 0.5,
         octaves, octaves**2, float(hits), float(hits) ** 2, grid.odd_steps, grid.high_steps,
         thirds if meter.compound else 0.0, 0.0 if meter.compound else max(0.0, thirds),
+        octaves if meter.compound else 0.0, grid.middle_thirds if meter.compound else 0.0, 0.0 if meter.compound else grid.middle_thirds,
+        float(mid[back].sum() / total[2]) * float(hits),
         float(trimmed), min(2.0, max(0.0, float(e.times_s[0]) / grid.beat_s)) if trimmed else 0.0,
         min(4.0, max(0.0, (end_s - float(e.times_s[-1])) / grid.beat_s)),
         float(e.weights[before].sum() / max(float(np.median(e.weights)), 1e-6)) if not trimmed else 0.0,

@@ -6,6 +6,7 @@ priority and ends when its input closes.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import pickle
 import sys
@@ -51,7 +52,8 @@ def main() -> None:
     os.nice(NICENESS)
     source, out = sys.stdin.buffer, sys.stdout.buffer
     sys.stdout = sys.stderr
-    load_model()
+    with contextlib.suppress(BomplaError):
+        load_model()  # told with the first request, if it fails
     while len(head := source.read(LENGTH.size)) == LENGTH.size:
         size = LENGTH.unpack(head)[0]
         answer_to(pickle.loads(source.read(size)), out)  # our own parent process

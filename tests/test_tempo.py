@@ -1,0 +1,119 @@
+"""Tempo, meter, bars and downbeat from patterns alone, without sound."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from bompla.analysis.params import AnalysisParams
+from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
+from bompla.analysis.tempo_grid import FEATURE_NAMES, BeatGrid, Evidence, evidence_of, features
+from bompla.demo.patterns import GROOVES, Groove, perform
+from bompla.model.document import Heard
+from bompla.model.drums import METERS
+
+ROCK = {"kick": "X.....x.X..x....", "snare": "....X.......X...", "hat_closed": "x.x.x.x.x.x.x.x."}
+WALTZ = {"kick": "X...........", "snare": "....x...x...", "hat_closed": "x.x.x.x.x.x."}
+SHUFFLE = {"kick": "X....x..X...", "snare": "...X.....X..", "ride": "x.xx.xx.xx.x"}
+SIX = {"kick": "X....x", "snare": "...X..", "hat_closed": "xxxxxx"}
+FIVE = {"kick": "X.....x.....x.......", "snare": "............X.......", "hat_closed": "x.x.x.x.x.x.x.x.x.x."}
+
+
+def played(bar: dict[str, str], *, bpm: float, bars: int, steps: int, lead_s: float = 0.0, tail_s: float = 0.0, loose_ms: float = 2.0,
+           beats: int = 4, missed: float = 0.0, seed: int = 3) -> Evidence:
+    """Return the evidence of a bar played so many times, a little loosely, with some hits missed."""
+    rng = np.random.default_rng(seed)
+    step_s = 60.0 / bpm / steps
+    rows: dict[int, list[Heard]] = {}
+    for number in range(bars):
+        for drum, marks in bar.items():
+            for step, mark in enumerate(marks):
+                if mark != "." and (rng.random() >= missed or (number == 0 and step == 0)):
+                    rows.setdefault(number * len(marks) + step, []).append(Heard(drum, 0.95, 118 if mark == "X" else 95))
+    order = sorted(rows)
+    times = np.array([lead_s + step * step_s + (rng.normal(0.0, loose_ms / 1000.0) if step else 0.0) for step in order])
+    return evidence_of(np.maximum(times, 0.0), [tuple(rows[s]) for s in order], lead_s + bars * beats * 60.0 / bpm + tail_s)
+
+
+CASES = [
+    ("rock", ROCK, 4, 4, "4/4"), ("waltz", WALTZ, 4, 3, "3/4"), ("shuffle", SHUFFLE, 3, 4, "4/4"), ("five", FIVE, 4, 5, "5/4"),
+]
+
+
+@pytest.mark.parametrize(("bar", "steps", "beats", "meter"), [case[1:] for case in CASES], ids=[case[0] for case in CASES])
+@pytest.mark.parametrize("bpm", [78.0, 104.5, 128.0])
+def test_trimmed_bars_are_read_as_they_are(bar: dict[str, str], steps: int, beats: int, meter: str, bpm: float) -> None:
+    best = read_tempo(played(bar, bpm=bpm, bars=4, steps=steps, beats=beats, missed=0.05), AnalysisParams())[0]
+    assert best.bpm == pytest.approx(bpm, rel=1e-3)
+    assert (best.meter.name, best.bars, best.trimmed) == (meter, 4, True)
+    assert best.start_s == 0.0
+
+
+def test_six_eight_is_counted_in_two() -> None:
+    best = read_tempo(played(SIX, bpm=72.0, bars=4, steps=3, beats=2), AnalysisParams())[0]
+    assert best.bpm == pytest.approx(72.0, rel=1e-3)
+    assert best.meter.compound
+
+
+@settings(max_examples=25, deadline=None)
+@given(bpm=st.floats(85.0, 140.0), lead=st.floats(0.3, 3.0), tail=st.floats(0.2, 2.0), seed=st.integers(0, 500))
+def test_untrimmed_bars_are_found_where_they_begin(bpm: float, lead: float, tail: float, seed: int) -> None:
+    evidence = played(ROCK, bpm=bpm, bars=4, steps=4, lead_s=lead, tail_s=tail, seed=seed)
+    best = read_tempo(evidence, AnalysisParams())[0]
+    assert best.bpm == pytest.approx(bpm, rel=0.005)
+    assert best.start_s == pytest.approx(lead, abs=0.01)
+    assert best.end_s == pytest.approx(lead + 16 * 60.0 / bpm, abs=0.04)
+
+
+@pytest.mark.parametrize("groove", GROOVES, ids=lambda groove: groove.title)
+def test_the_demo_grooves_are_read_without_their_sound(groove: Groove) -> None:
+    hits = perform(groove)
+    times = np.array([groove.lead_in_s + hit.time_s for hit in hits])
+    length = groove.lead_in_s + groove.duration_s + groove.tail_s
+    evidence = evidence_of(times, [(Heard(hit.drum, 0.9, hit.velocity),) for hit in hits], length)
+    best = read_tempo(evidence, AnalysisParams())[0]
+    assert best.bpm == pytest.approx(groove.bpm, rel=0.005)
+    assert (best.bars, best.meter.name) == (groove.bars, groove.meter)
+
+
+def test_shares_are_probabilities() -> None:
+    sure = read_tempo(played(ROCK, bpm=100.0, bars=4, steps=4), AnalysisParams())
+    assert sum(shares_of(sure)) == pytest.approx(1.0)
+    assert confidence_of(sure) > 0.8
+    scores = [reading.score for reading in sure]
+    assert scores == sorted(scores, reverse=True)
+
+
+def test_what_is_asked_for_is_kept_to() -> None:
+    evidence = played(ROCK, bpm=100.0, bars=4, steps=4)
+    slow = read_tempo(evidence, AnalysisParams(min_bpm=40.0, max_bpm=80.0))
+    assert all(reading.bpm <= 80.5 for reading in slow if reading.meter.beat_quarters >= 1.0)
+    waltz = read_tempo(evidence, AnalysisParams(meters=("3/4",)))
+    assert {reading.meter.name for reading in waltz} == {"3/4"}
+    free = read_tempo(evidence, AnalysisParams(trimmed=False))
+    assert not any(reading.trimmed for reading in free)
+    assert free[0].bpm == pytest.approx(100.0, rel=0.005)
+
+
+def test_nothing_to_read_gives_a_usual_tempo_that_fills_the_sound() -> None:
+    reading = read_tempo(evidence_of(np.zeros(0), [], 8.0), AnalysisParams())[0]
+    assert isinstance(reading, Reading)
+    assert 60.0 <= reading.bpm <= 190.0
+    assert reading.end_s == pytest.approx(8.0)
+
+
+def test_a_grid_tells_quarters_from_thirds_and_bars_from_beats() -> None:
+    straight = BeatGrid(played(ROCK, bpm=100.0, bars=4, steps=4, loose_ms=0.0), 0.0, 0.6, 16, wraps=True)
+    thirds = BeatGrid(played(SHUFFLE, bpm=100.0, bars=4, steps=3, loose_ms=0.0), 0.0, 0.6, 16, wraps=True)
+    assert straight.judged[0] > 0.9
+    assert straight.judged[1] < 0.0 < thirds.judged[1]
+    assert straight.likeness[4] == pytest.approx(1.0)
+    assert straight.likeness[4] > straight.likeness[2] > straight.likeness[1]
+    assert straight.covered == 1.0
+    values = dict(zip(FEATURE_NAMES, features(straight, METERS["4/4"], 0, 4, trimmed=True), strict=True))
+    assert values["mid on back"] == pytest.approx(1.0)
+    assert values["bars opened"] == 1.0
+    moved = dict(zip(FEATURE_NAMES, features(straight, METERS["4/4"], 1, 4, trimmed=True), strict=True))
+    assert moved["mid on back"] == 0.0
