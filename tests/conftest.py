@@ -64,7 +64,8 @@ def make_tone() -> Callable[..., Clip]:
     def made(times_s: list[float], *, duration_s: float = 2.0, rate: int = 44_100, channels: int = 1, hz: float = 180.0) -> Clip:
         sound = np.zeros((round(duration_s * rate), channels), np.float32)
         t = np.arange(round(0.3 * rate)) / rate
-        burst = (0.6 * np.cos(2 * np.pi * hz * t) * np.exp(-t / 0.03)).astype(np.float32)
+        hiss = np.random.default_rng(5).standard_normal(len(t)) * np.exp(-t / 0.02)
+        burst = (0.5 * np.cos(2 * np.pi * hz * t) * np.exp(-t / 0.04) + 0.15 * hiss).astype(np.float32)
         for time_s in times_s:
             start = round(time_s * rate)
             part = burst[: len(sound) - start]

@@ -245,7 +245,7 @@ def _export(net, checks: list, check_set: list, path: Path) -> None:
                 near = hits[np.abs(hits[:, 0] - at) < 0.022 * ANALYSIS_RATE / LOW_HOP]
                 truths.append(np.isin(np.arange(len(DRUM_KEYS)), near[:, 1].astype(int)))
     arrays["slope"], arrays["shift"] = calibrated(np.array(logits), np.array(truths))
-    arrays["threshold"] = np.array(0.4)
+    arrays["threshold"] = np.array(0.35)
     np.savez(path, **arrays)
     print(f"wrote {path}", flush=True)
 

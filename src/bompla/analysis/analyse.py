@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from bompla.analysis.attacks import find_attacks
-from bompla.analysis.hearing import hear
+from bompla.analysis.hearing import CUT_THRESHOLD, hear, strengths_of
 from bompla.analysis.network import features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, spectrum_of
@@ -55,11 +55,11 @@ def analyse(
     progress(0.4, "finding attacks")
     model = load_model()
     activations = run(model, features_of(spectrum))
-    found = find_attacks(spectrum, activations, params)
+    found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
     progress(0.6, "hearing drums")
     heard = hear(activations, model, found.samples)
     progress(0.8, "reading tempo and bars")
-    threshold = min(1.0, model.threshold / params.sensitivity)
+    threshold = min(1.0, CUT_THRESHOLD / params.sensitivity)
     used = np.flatnonzero(found.strengths >= threshold)
     evidence = evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], clip.duration_s)
     part = excerpt(evidence)
@@ -98,7 +98,8 @@ def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     step_s = LOW_HOP / ANALYSIS_RATE
     if spectrum is None:
         return np.zeros(1 + round(clip.duration_s * ANALYSIS_RATE) // LOW_HOP, dtype=np.float32), step_s
-    return run(load_model(), features_of(spectrum)).attack, step_s
+    model = load_model()
+    return strengths_of(run(model, features_of(spectrum)), model), step_s
 
 
 def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
@@ -166,4 +167,4 @@ def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams, started: 
     reading = read_tempo(evidence_of(np.zeros(0), [], clip.duration_s), params)[0]
     loop = Loop(0, clip.frames, reading.bars, reading.meter.name)
     only = TempoReading(round(reading.bpm, 4), reading.bars, reading.meter.name, 0.0)
-    return HeardLoop(source, loop, (only,), 0.0, (), load_model().threshold, time.perf_counter() - started)
+    return HeardLoop(source, loop, (only,), 0.0, (), CUT_THRESHOLD, time.perf_counter() - started)

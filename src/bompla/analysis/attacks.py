@@ -34,17 +34,19 @@ class FoundAttacks:
     strengths: NDArray[np.float64]
 
 
-def find_attacks(spectrum: Spectrum, activations: Activations, params: AnalysisParams) -> FoundAttacks:
+def find_attacks(spectrum: Spectrum, activations: Activations, strengths: Floats, params: AnalysisParams) -> FoundAttacks:
     """Return every attack, weak ones too, each placed where its sound begins to rise.
+
+    `strengths` has one value a frame of the activations, from 0 to 1.
 
     Peaks of the network's attack probability, placed by its own idea of the time to the attack,
     then refined on the samples; strongest first, none nearer than `min_distance_ms` to a
     stronger one.
     """
-    strength = activations.attack
-    padded = np.pad(strength, PEAK_FRAMES, constant_values=-1.0)
+    likely = activations.attack
+    padded = np.pad(likely, PEAK_FRAMES, constant_values=-1.0)
     greatest = sliding_window_view(padded, 2 * PEAK_FRAMES + 1).max(axis=1)
-    peaks = np.flatnonzero((strength >= greatest) & (strength > CANDIDATE_FLOOR) & _audible(spectrum)[: 2 * strength.size : 2])
+    peaks = np.flatnonzero((likely >= greatest) & (likely > CANDIDATE_FLOOR) & _audible(spectrum)[: 2 * likely.size : 2])
     if peaks.size == 0:
         return FoundAttacks(np.zeros(0, dtype=np.int64), np.zeros(0))
     places = peaks + np.clip(activations.offset[peaks], -FARTHEST_FRAMES, FARTHEST_FRAMES)
@@ -52,7 +54,8 @@ def find_attacks(spectrum: Spectrum, activations: Activations, params: AnalysisP
     samples = refine(spectrum.signal, guessed)
     early = samples < spectrum.signal.size - LEAST_LEFT
     samples, peaks = samples[early], peaks[early]
-    return _apart(samples, strength[peaks].astype(np.float64), round(params.min_distance_ms * ANALYSIS_RATE / 1000.0))
+    around = np.clip(peaks[:, None] + np.arange(-PEAK_FRAMES, PEAK_FRAMES + 1), 0, strengths.size - 1)
+    return _apart(samples, strengths[around].max(axis=1).astype(np.float64), round(params.min_distance_ms * ANALYSIS_RATE / 1000.0))
 
 
 def _audible(spectrum: Spectrum) -> NDArray[np.bool_]:

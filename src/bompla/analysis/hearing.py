@@ -6,12 +6,29 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.analysis.network import Activations, HearingModel
-from bompla.analysis.spectrum import LOW_HOP
+from bompla.analysis.spectrum import LOW_HOP, Floats
 from bompla.model.document import Heard
 
 REPORTED_CONFIDENCE = 0.12
+CUT_THRESHOLD = 0.5
+"""The attack strength from which cuts are made unless the user chooses otherwise."""
+
 HEARD_FRAMES = 2
 """Frames looked at on both sides of an attack, for drums struck a little apart: 12 ms."""
+
+
+def strengths_of(activations: Activations, model: HearingModel) -> Floats:
+    """Return the attack strength of each frame, shape (frames,), from 0 to 1.
+
+    Below `CUT_THRESHOLD` it says how likely an attack is, above it, where one is likelier than not
+    to be worth a cut, how hard it is: a threshold drawn up leaves out the softest first, one drawn
+    down takes in the doubtful.
+    """
+    odds = model.slope * activations.drums + model.shift
+    force = (np.clip(activations.velocity, 0.0, 1.0) / (1.0 + np.exp(-np.clip(odds, -30.0, 30.0)))).max(axis=1, initial=0.0)
+    doubt = CUT_THRESHOLD * activations.attack / model.threshold
+    sure = CUT_THRESHOLD + (1.0 - CUT_THRESHOLD) * (0.15 * activations.attack + 0.85 * force)
+    return np.asarray(np.where(activations.attack < model.threshold, doubt, np.clip(sure, CUT_THRESHOLD, 1.0)), np.float32)
 
 
 def hear(activations: Activations, model: HearingModel, samples: NDArray[np.int64]) -> list[tuple[Heard, ...]]:

@@ -73,13 +73,17 @@ def features_of(spectrum: Spectrum) -> Floats:
 
 
 def run(model: HearingModel, features: Floats) -> Activations:
-    """Return the activations for features of shape (frames, features), made in chunks of bounded memory."""
+    """Return the activations for features of shape (frames, features), made in chunks of bounded memory.
+
+    The sound is taken to go round, as a loop does and as the network learned it.
+    """
     reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
-    parts = []
-    for start in range(0, max(1, features.shape[0]), CHUNK_FRAMES):
-        first = max(0, start - reach)
-        out = _outputs(model, features[first : start + CHUNK_FRAMES + reach])
-        parts.append(out[start - first : start - first + CHUNK_FRAMES])
+    frames = features.shape[0]
+    around = features[np.arange(-reach, frames + reach) % frames]
+    parts = [
+        _outputs(model, around[start : start + CHUNK_FRAMES + 2 * reach])[reach : reach + min(CHUNK_FRAMES, frames - start)]
+        for start in range(0, frames, CHUNK_FRAMES)
+    ]
     out = np.concatenate(parts)
     count = len(model.drums)
     attack = 1.0 / (1.0 + np.exp(-np.clip(out[:, 0], -30.0, 30.0)))

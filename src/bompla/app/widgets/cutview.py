@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -24,7 +22,6 @@ RULER = 24
 FLAG_HEIGHT, FLAG_WIDTH = 14, 16
 GRAB = 5.0
 SNAP_POINTS = 9.0
-DRAWN_POWER = 0.7
 RIBBONS = (("high", 2, "hats"), ("mid", 1, "snares"), ("low", 0, "drums"))
 
 
@@ -109,7 +106,7 @@ class CutView(QWidget):
         """Return where the threshold line is."""
         row, document = self.row("strength"), self._session.document
         share = document.threshold if document else 0.0
-        return row.bottom() - _drawn(share) * row.height()
+        return row.bottom() - share * row.height()
 
     def _document_changed(self, document: Document) -> None:
         self.update()
@@ -173,7 +170,7 @@ class CutView(QWidget):
         self._label(painter, "attack\nstrength", row, "dim")
         if pictures is not None:
             first, last = self._points(document, pictures.step_s)
-            curve = level_pixmap(_drawn_curve(pictures.curve), first, last, round(row.width()), round(row.height()),
+            curve = level_pixmap(pictures.curve, first, last, round(row.width()), round(row.height()),
                                  theme().colour("hats", 0.42), ratio=ratio)
             painter.drawPixmap(row.topLeft(), curve)
 
@@ -216,7 +213,7 @@ class CutView(QWidget):
             if x - last_flag >= FLAG_WIDTH or selected:
                 last_flag = x
                 self._flag(painter, x, sound.top() - 12.0, piece.number, cut, colour)
-            dot = strength.bottom() - _drawn(cut.strength) * strength.height()
+            dot = strength.bottom() - cut.strength * strength.height()
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(colour)
             if cut.origin == "heard":
@@ -318,7 +315,7 @@ class CutView(QWidget):
             self.update()
         elif drag.kind == "threshold":
             row = self.row("strength")
-            drag.value = _undrawn((row.bottom() - y) / row.height())
+            drag.value = min(1.0, max(0.0, (row.bottom() - y) / row.height()))
             self._session.preview(lambda document: set_threshold(document, drag.value))
         else:
             drag.value = self._dragged_to(x, _free(event))
@@ -383,16 +380,3 @@ def _free(event: QMouseEvent) -> bool:
 def _gain(summary: WaveSummary) -> float:
     peak = float(abs(summary.levels[-1]).max()) if summary.levels else 1.0
     return 1.0 / max(peak, 0.05)
-
-
-def _drawn(strength: float) -> float:
-    """Return how high a strength is drawn: soft attacks matter, so the scale favours them."""
-    return float(max(0.0, min(1.0, strength)) ** DRAWN_POWER)
-
-
-def _undrawn(height: float) -> float:
-    return float(max(0.0, min(1.0, height)) ** (1.0 / DRAWN_POWER))
-
-
-def _drawn_curve(curve: NDArray[np.float32]) -> NDArray[np.float32]:
-    return np.asarray(curve**DRAWN_POWER, dtype=np.float32)
