@@ -13,6 +13,7 @@ REPORTED_CONFIDENCE = 0.12
 CUT_THRESHOLD = 0.5
 """The attack strength from which cuts are made unless the user chooses otherwise."""
 
+ONE_AT_A_TIME = ("hat_closed", "hat_pedal", "hat_open")
 HEARD_FRAMES = 2
 """Frames looked at on both sides of an attack, for drums struck a little apart: 12 ms."""
 
@@ -48,6 +49,7 @@ def hear(activations: Activations, model: HearingModel, samples: NDArray[np.int6
     rows, drums = np.arange(samples.size)[:, None], np.arange(odds.shape[2])[None, :]
     strongest = model.slope * odds[rows, best, drums] + model.shift
     confidence = 1.0 / (1.0 + np.exp(-np.clip(strongest, -30.0, 30.0)))
+    confidence = _exclusive(confidence, model)
     force = activations.velocity[around][rows, best, drums]
     velocity = np.clip(np.round(127.0 * force), 1, 127).astype(int)
     heard = []
@@ -56,3 +58,20 @@ def hear(activations: Activations, model: HearingModel, samples: NDArray[np.int6
         chosen = [i for i in order if row[i] >= REPORTED_CONFIDENCE] or [order[0]]
         heard.append(tuple(Heard(model.drums[i], round(float(row[i]), 3), int(strengths[i])) for i in chosen))
     return heard
+
+
+def _exclusive(confidence: NDArray[np.floating], model: HearingModel) -> NDArray[np.floating]:
+    """Return confidences where one hi-hat cannot be closed, open and trodden at once.
+
+    The likeliest of the three gets the probability that it is any of them, the others what is left.
+    """
+    columns = [model.drums.index(drum) for drum in ONE_AT_A_TIME]
+    three = confidence[:, columns]
+    best = three.argmax(axis=1)
+    any_of_them = 1.0 - np.prod(1.0 - three, axis=1)
+    rows = np.arange(len(three))
+    left = three * (1.0 - three[rows, best])[:, None]
+    left[rows, best] = any_of_them
+    changed = confidence.copy()
+    changed[:, columns] = left
+    return changed
