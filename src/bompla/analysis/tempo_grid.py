@@ -147,6 +147,11 @@ class BeatGrid:
         return np.asarray(rolled[:, ::STEPS])
 
     @cached_property
+    def usual_weight(self) -> float:
+        """The weight in the middle of all."""
+        return max(float(np.median(self.evidence.weights)), 1e-6)
+
+    @cached_property
     def totals(self) -> Array:
         """The sum of each role, at least a little."""
         return np.asarray(np.maximum(self.steps.sum(axis=1), 1e-6))
@@ -199,31 +204,34 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
     place = (np.arange(grid.beats) - first_beat) % per_bar
     low, mid, splash = grid.on_beat[1], grid.on_beat[2], grid.on_beat[4]
     total = grid.totals
-    back = np.isin(place, back_beats(meter))
+    answers = np.zeros(per_bar, dtype=bool)
+    answers[back_beats(meter)] = True
+    back, opens = answers[place], place == 0
     fit, thirds = grid.judged
     usual = 2.0 if meter.beat_quarters < 1.0 else 1.0
     octaves = float(np.log2(60.0 / (grid.beat_s * usual) / TEMPO_CENTRE_BPM))
     hits = np.log2(max(0.05, len(grid.at) / grid.beats))
+    on_back = float(mid[back].sum() / total[2])
     bar_like, sooner = _repeats(grid, per_bar, bars)
     e = grid.evidence
     start_s = grid.phase_s + first_beat * grid.beat_s
     end_s = start_s + bars * per_bar * grid.beat_s
-    before = e.times_s < start_s - 0.1 * grid.beat_s
+    before = int(np.searchsorted(e.times_s, start_s - 0.1 * grid.beat_s))
     values = [
         fit, thirds, grid.covered,
-        float(np.count_nonzero(low[place == 0] > 0.0)) / max(1, int((place == 0).sum())),
-        float(low[place == 0].sum() / total[1]), float(mid[back].sum() / total[2]), float(mid[~back].sum() / total[2]),
+        float(np.count_nonzero(low[opens])) / max(1, int(np.count_nonzero(opens))),
+        float(low[opens].sum() / total[1]), on_back, float(mid.sum() / total[2]) - on_back,
         1.0 - float(mid.sum() / total[2]), 1.0 - float(low.sum() / total[1]),
         bar_like, float(bars == 1), sooner, float(grid.likeness[1]) if grid.beats > 1 else 0.5,
         octaves, octaves**2, float(hits), float(hits) ** 2, grid.odd_steps, grid.high_steps,
         thirds if meter.compound else 0.0, 0.0 if meter.compound else max(0.0, thirds),
         octaves if meter.compound else 0.0, grid.middle_thirds if meter.compound else 0.0, 0.0 if meter.compound else grid.middle_thirds,
-        float(mid[back].sum() / total[2]) * float(hits),
+        on_back * float(hits),
         float(trimmed), min(2.0, max(0.0, float(e.times_s[0]) / grid.beat_s)) if trimmed else 0.0,
         min(4.0, max(0.0, (end_s - float(e.times_s[-1])) / grid.beat_s)),
-        float(e.weights[before].sum() / max(float(np.median(e.weights)), 1e-6)) if not trimmed else 0.0,
+        float(e.weights[:before].sum()) / grid.usual_weight if not trimmed else 0.0,
         min(1.0, max(0.0, (float(e.times_s[0]) - start_s) / grid.beat_s)) if not trimmed else 0.0,
-        float(splash[place == 0].sum() / total[4]) if total[4] > 0.2 else 0.4,
+        float(splash[opens].sum() / total[4]) if total[4] > 0.2 else 0.4,
         *(float(meter.name == name) for name in METER_NAMES[1:]),
         *(float(bars == count) for count in BAR_COUNTS), float(bars % 2 == 1 and bars > 3), float(bars > 8),
     ]
@@ -235,5 +243,6 @@ def _repeats(grid: BeatGrid, per_bar: int, bars: int) -> tuple[float, float]:
     if grid.beats <= 1:
         return 0.7, 0.5
     alike = float(grid.likeness[per_bar]) if bars > 1 and per_bar < grid.beats else 0.7
-    others = [lag for lag in range(2, min(grid.beats, 2 * per_bar)) if lag % per_bar]
-    return alike, max((float(grid.likeness[lag]) for lag in others), default=0.5)
+    others = grid.likeness[2 : min(grid.beats, 2 * per_bar)].copy()
+    others[per_bar - 2 :: per_bar] = 0.0
+    return alike, float(others.max()) if others.any() else 0.5
