@@ -119,8 +119,8 @@ def test_hand_and_held_cuts_survive_every_threshold(demo: tuple[Document, Clip])
         moved = set_threshold(moved, threshold)
         assert {new, document.slices()[8].cut.id} <= {cut.id for cut in moved.cuts}
         assert moved.pattern == document.pattern
-    assert len(set_threshold(document, 0.0).slices()) > len(document.slices()) > len(set_threshold(document, 0.6).slices())
-    assert set_threshold(set_threshold(document, 0.6), document.threshold).slices()[0].start_sample == document.loop.start_sample
+    assert len(set_threshold(document, 0.0).slices()) > len(document.slices()) > len(set_threshold(document, 0.8).slices())
+    assert set_threshold(set_threshold(document, 0.8), document.threshold).slices()[0].start_sample == document.loop.start_sample
 
 
 def test_the_pattern_is_never_overwritten_and_new_cuts_are_offered(demo: tuple[Document, Clip]) -> None:

@@ -149,7 +149,7 @@ def test_the_threshold_line_cuts_more_and_fewer_and_the_hand_cut_stays(demo_wind
     before = session.document
     row = view.row("strength")
     line = at(row.center().x(), view.threshold_y())
-    drag(view, line, at(row.center().x(), row.top() + row.height() * 0.45))
+    drag(view, line, at(row.center().x(), row.top() + row.height() * 0.2))
     fewer = session.document
     assert len(fewer.slices()) < len(before.slices())
     assert fewer.cut(by_hand)
