@@ -437,6 +437,10 @@ def test_pictures_show_what_is_meant_in_both_lights(demo_window: Any, palette: A
             line = brightness(image, view.axis.x(piece.start_sample), row.top() - 8)
             beside = brightness(image, view.axis.x(piece.start_sample) - 3, row.top() - 13)
             assert abs(line - beside) > 0.15
+        kick = next(p for p in document.slices() if p.cut.heard[0].drum == "kick" and p.number > 10)
+        low = view.row("low")
+        x = view.axis.x(kick.cut.attack_sample)
+        assert brightness(image, x + 4, low.center().y() - 7) != pytest.approx(brightness(image, x - 3, low.center().y() - 7), abs=0.1)
         for text, ground in (("paper", "panel"), ("dim", "panel"), ("dim", "raised"), ("on_signal", "signal"), ("ground", "good")):
             assert contrast(getattr(palette, text), getattr(palette, ground)) >= 4.5, (text, ground)
     finally:

@@ -13,7 +13,7 @@ from bompla.analysis.attacks import find_attacks
 from bompla.analysis.hearing import CUT_THRESHOLD, hear, strengths_of
 from bompla.analysis.network import features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, spectrum_of
+from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
 from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
 from bompla.analysis.tempo_grid import Evidence, evidence_of, excerpt
 from bompla.audio.clip import Clip
@@ -66,8 +66,8 @@ def analyse(
     readings = read_tempo(part, params if part is evidence else replace(params, trimmed=False))
     scale = clip.sample_rate / ANALYSIS_RATE
     attacks = tuple(
-        _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums)
-        for sample, strength, drums in zip(found.samples, found.strengths, heard, strict=True)
+        _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums, float(clear))
+        for sample, strength, drums, clear in zip(found.samples, found.strengths, heard, clear_db(spectrum, found.samples), strict=True)
     )
     progress(1.0, "done")
     return HeardLoop(
@@ -88,8 +88,19 @@ def quiet_before(clip: Clip, at_sample: int) -> int:
     return first + int(before.argmin()) if before.size else at_sample
 
 
-def _attack(clip: Clip, at_sample: int, strength: float, heard: tuple[Heard, ...]) -> Attack:
-    return Attack(at_sample, quiet_before(clip, at_sample), round(strength, 4), heard)
+def clear_db(spectrum: Spectrum, samples: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Return how far each attack stands above what rings before it: the loudest of 30 ms after against 25 ms before."""
+    total = spectrum.power.sum(axis=1)
+    frame = np.round(samples / HOP).astype(np.int64)
+    last = total.size - 1
+    after = total[np.clip(frame[:, None] + np.arange(2, 11), 0, last)].max(axis=1)
+    before = total[np.clip(frame[:, None] + np.arange(-12, -4), 0, last)].mean(axis=1)
+    before = np.where(frame < 5, 0.0, before)
+    return np.asarray(10.0 * np.log10((after + 1e-9) / (before + 1e-9)))
+
+
+def _attack(clip: Clip, at_sample: int, strength: float, heard: tuple[Heard, ...], clear: float) -> Attack:
+    return Attack(at_sample, quiet_before(clip, at_sample), round(strength, 4), heard, round(clear, 1))
 
 
 def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:

@@ -34,8 +34,9 @@ class Pictures:
     """What is drawn beside the waveform: attack strength, and the levels of low, mid and high."""
 
     curve: NDArray[float32]
+    curve_step_s: float
     bands: NDArray[float32]
-    step_s: float
+    bands_step_s: float
 
 
 @dataclass(frozen=True)
@@ -269,8 +270,8 @@ class Session(QObject):
 
     def _take_pictures(self, clip: Clip, made: Any) -> None:
         if clip is self.clip:
-            (curve, step_s), (bands, _) = made
-            self.pictures = Pictures(curve, bands, step_s)
+            (curve, curve_step_s), (bands, bands_step_s) = made
+            self.pictures = Pictures(curve, curve_step_s, bands, bands_step_s)
             self.pictures_changed.emit()
 
     def _give_up(self, opening: int, sentence: str) -> None:

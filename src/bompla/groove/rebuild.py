@@ -18,6 +18,8 @@ MAX_LAYERS = 4
 LAYER_GAP = 10
 """Two velocities further apart than this sound different enough for layers of their own."""
 
+CLEAR_ENOUGH_DB = 30.0
+
 ROWS = (Family.DRUMS, Family.SNARES, Family.HATS, Family.CYMBALS)
 """The rows of a page of pads from the lowest up; extras stand where there is room."""
 
@@ -127,7 +129,7 @@ def _layers(group: list[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
 
 
 def _cleanness(item: tuple[Cut, Heard]) -> tuple[float, float, float]:
-    """Order by how little is heard underneath, then how sure it is, then how clearly it rises above what rings on."""
+    """Order by how little is heard underneath, then by how clearly it rises above what rings on, then by how sure it is."""
     cut, heard = item
     others = sum(h.confidence for h in cut.heard if h.drum != heard.drum)
-    return (-round(others, 1), round(heard.confidence, 1), cut.strength)
+    return (-round(others, 1), min(CLEAR_ENOUGH_DB, cut.clear_db), heard.confidence)

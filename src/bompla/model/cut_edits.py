@@ -87,7 +87,7 @@ def recut(document: Document) -> Document:
         cut = known.get(attack.at_sample)
         if cut is None:
             at = max(loop.start_sample, attack.cut_sample)
-            cut = Cut(next_id, at, attack.at_sample, attack.strength, "heard", heard=attack.heard)
+            cut = Cut(next_id, at, attack.at_sample, attack.strength, "heard", heard=attack.heard, clear_db=attack.clear_db)
             new_ids.append(next_id)
             next_id += 1
         cuts.append(cut)

@@ -31,19 +31,22 @@ class Heard(msgspec.Struct, frozen=True):
 class Attack(msgspec.Struct, frozen=True):
     """A place where sound rises: the sample, the strength from 0 to 1, the drums heard there.
 
-    `cut_sample` is the quiet sample just ahead of it, where a cut belongs.
+    `cut_sample` is the quiet sample just ahead of it, where a cut belongs. `clear_db` is how far
+    the sound stands above what still rings from before.
     """
 
     at_sample: int
     cut_sample: int
     strength: float
     heard: tuple[Heard, ...] = ()
+    clear_db: float = 0.0
 
 
 class Cut(msgspec.Struct, frozen=True):
     """A boundary between slices, and what is known of the slice that begins there.
 
-    `attack_sample` is where the sound of the slice begins to rise, at or just after the cut.
+    `attack_sample` is where the sound of the slice begins to rise, at or just after the cut;
+    `clear_db` how far it stands above what still rings from before.
     """
 
     id: int
@@ -55,6 +58,7 @@ class Cut(msgspec.Struct, frozen=True):
     name: str = ""
     heard: tuple[Heard, ...] = ()
     left_out: bool = False
+    clear_db: float = 0.0
 
 
 class Slice(msgspec.Struct, frozen=True):

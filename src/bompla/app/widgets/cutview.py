@@ -162,14 +162,14 @@ class CutView(QWidget):
             row = self.row(name)
             self._label(painter, name, row, role)
             if pictures is not None:
-                first, last = self._points(document, pictures.step_s)
+                first, last = self._points(document, pictures.bands_step_s)
                 ribbon = level_pixmap(pictures.bands[index], first, last, round(row.width()), round(row.height()),
                                       theme().colour(role), ratio=ratio, mirrored=True)
                 painter.drawPixmap(row.topLeft(), ribbon)
         row = self.row("strength")
         self._label(painter, "attack\nstrength", row, "dim")
         if pictures is not None:
-            first, last = self._points(document, pictures.step_s)
+            first, last = self._points(document, pictures.curve_step_s)
             curve = level_pixmap(pictures.curve, first, last, round(row.width()), round(row.height()),
                                  theme().colour("hats", 0.42), ratio=ratio)
             painter.drawPixmap(row.topLeft(), curve)
