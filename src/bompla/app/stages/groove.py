@@ -152,7 +152,7 @@ class GrooveStage(Stage):
 
     def _set_grid(self, beats: object) -> None:
         self.lanes.grid_beats = float(str(beats))
-        self.lanes._forget()
+        self.lanes.redraw()
         self.lanes.setFocus()
 
     def _seek(self, beat: float) -> None:

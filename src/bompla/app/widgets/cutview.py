@@ -5,20 +5,20 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QResizeEvent, QWheelEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QWidget
 
 from bompla.app.session import Session
 from bompla.app.theme import theme
+from bompla.app.widgets.picture import RULER, SoundPicture
 from bompla.app.widgets.raster import level_pixmap, wave_pixmap
 from bompla.app.widgets.timeaxis import TimeAxis
 from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import attack_near, move_cut, set_threshold
-from bompla.model.document import Cut, Document
+from bompla.model.document import Cut, Document, Loop
 from bompla.units import ms_to_samples
 
 LABEL_WIDTH = 74
-RULER = 24
 FLAG_HEIGHT, FLAG_WIDTH = 14, 16
 GRAB = 5.0
 SNAP_POINTS = 9.0
@@ -32,7 +32,7 @@ class _Drag:
     value: float = 0.0
 
 
-class CutView(QWidget):
+class CutView(SoundPicture):
     """Shows the loop and its cuts.
 
     A click chooses and plays a slice, a double click cuts; cuts and the threshold are dragged;
@@ -43,49 +43,18 @@ class CutView(QWidget):
     sliced = pyqtSignal(int)
     sought = pyqtSignal(float)
 
+    left_margin = LABEL_WIDTH
+
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._session = session
-        self._axis = TimeAxis(0.0, 1.0, LABEL_WIDTH, 100.0)
-        self._still: QPixmap | None = None
+        super().__init__(session, "Sound and its cuts", parent)
         self._drag: _Drag | None = None
         self._hover_y = -1.0
-        self._playhead = -1.0
+        self._drawn_loop: Loop | None = None
         self.setMouseTracking(True)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Sound and its cuts")
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(420, 320)
-        session.opened.connect(self.show_all)
         session.document_changed.connect(self._document_changed)
         session.selection_changed.connect(self.update)
-        session.pictures_changed.connect(self._forget)
-        theme().changed.connect(self._forget)
-
-    @property
-    def axis(self) -> TimeAxis:
-        """What stretch of sound is shown where."""
-        return self._axis
-
-    def show_all(self) -> None:
-        """Show the whole loop."""
-        document = self._session.document
-        if document is not None:
-            loop = document.loop
-            self._axis = TimeAxis(loop.start_sample, loop.end_sample, LABEL_WIDTH, max(1, self.width() - LABEL_WIDTH - 8))
-            self._forget()
-
-    def zoom(self, factor: float) -> None:
-        """Zoom about the middle; a factor under 1 shows less, larger."""
-        self._zoom(factor, self._axis.left + self._axis.width / 2.0)
-
-    def set_playhead(self, at_sample: float) -> None:
-        """Move the playhead; only the strips that changed are drawn."""
-        before = self._axis.x(self._playhead)
-        self._playhead = at_sample
-        for x in (before, self._axis.x(at_sample)):
-            if self._axis.left - 4 <= x <= self.width():
-                self.update(int(x) - 3, 0, 7, self.height())
+        session.pictures_changed.connect(self.redraw)
 
     def row(self, name: str) -> QRectF:
         """Return where a row is: `sound`, `high`, `mid`, `low` or `strength`."""
@@ -108,43 +77,28 @@ class CutView(QWidget):
         share = document.threshold if document else 0.0
         return row.bottom() - share * row.height()
 
+    def playhead_bottom(self) -> float:
+        """Return how far down the playhead reaches."""
+        return self.height() - 8.0
+
     def _document_changed(self, document: Document) -> None:
+        """Draw the cuts anew; beats and sound only where the loop is another one."""
+        if document.loop != self._drawn_loop:
+            first, last = self.limits()
+            if not first <= self._axis.start < self._axis.end <= last:
+                self.show_all()
+            self.redraw()
         self.update()
 
-    def _forget(self) -> None:
-        self._still = None
-        self.update()
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802  # Qt's name
-        axis = self._axis
-        self._axis = TimeAxis(axis.start, axis.end, LABEL_WIDTH, max(1, self.width() - LABEL_WIDTH - 8))
-        self._forget()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        document = self._session.document
-        if document is None or self._session.summary is None:
-            return
-        if self._still is None:
-            self._still = self._painted_still(document)
-        painter.drawPixmap(0, 0, self._still)
+    def paint_over(self, painter: QPainter, document: Document) -> None:
+        """Draw cuts and threshold."""
         self._paint_cuts(painter, document)
         self._paint_threshold(painter, document)
-        x = self._axis.x(self._playhead)
-        if self._axis.left <= x <= self._axis.left + self._axis.width:
-            painter.setPen(QPen(theme().colour("signal"), 2.0))
-            painter.drawLine(QPointF(x, RULER), QPointF(x, self.height() - 8.0))
 
-    def _painted_still(self, document: Document) -> QPixmap:
+    def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
         """Draw everything that does not change while cuts are dragged and sound plays."""
-        ratio = self.devicePixelRatioF()
-        pixmap = QPixmap(round(self.width() * ratio), round(self.height() * ratio))
-        pixmap.setDevicePixelRatio(ratio)
-        pixmap.fill(theme().colour("panel"))
-        painter = QPainter(pixmap)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_beats(painter, document)
+        self._drawn_loop = document.loop
+        paint_beats(painter, document, self._axis, RULER, self.height() - 12.0)
         axis, summary = self._axis, self._session.summary
         row = self.row("sound")
         assert summary is not None
@@ -153,8 +107,6 @@ class CutView(QWidget):
         painter.drawPixmap(row.topLeft(), wave)
         self._label(painter, "sound", row, "dim")
         self._paint_pictures(painter, document, ratio)
-        painter.end()
-        return pixmap
 
     def _paint_pictures(self, painter: QPainter, document: Document, ratio: float) -> None:
         pictures = self._session.pictures
@@ -183,9 +135,6 @@ class CutView(QWidget):
         painter.setPen(theme().colour(role))
         area = QRectF(0.0, row.top(), LABEL_WIDTH - 9.0, row.height())
         painter.drawText(area, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
-
-    def _paint_beats(self, painter: QPainter, document: Document) -> None:
-        paint_beats(painter, document, self._axis, RULER, self.height() - 12.0)
 
     def _paint_cuts(self, painter: QPainter, document: Document) -> None:
         sound, strength = self.row("sound"), self.row("strength")
@@ -247,27 +196,6 @@ class CutView(QWidget):
             painter.drawRoundedRect(box, 2.0, 2.0)
             painter.setPen(theme().colour("on_signal"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        turn = event.angleDelta()
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(turn.x()) > abs(turn.y()):
-            by = (turn.x() or turn.y()) / 120.0
-            self._axis = self._axis.moved(-0.1 * by * (self._axis.end - self._axis.start), *self._limits())
-            self._forget()
-        else:
-            self._zoom(0.8 ** (turn.y() / 120.0), event.position().x())
-        event.accept()
-
-    def _zoom(self, factor: float, about_x: float) -> None:
-        self._axis = self._axis.zoomed(factor, about_x, *self._limits())
-        self._forget()
-
-    def _limits(self) -> tuple[float, float]:
-        document = self._session.document
-        if document is None:
-            return 0.0, 1.0
-        return float(document.loop.start_sample), float(document.loop.end_sample)
 
     def _cut_near(self, x: float) -> Cut | None:
         document = self._session.document

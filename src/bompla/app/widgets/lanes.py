@@ -2,25 +2,25 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen
+from PyQt6.QtWidgets import QWidget
 
 from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.cutview import paint_beats
 from bompla.app.widgets.noteheads import draw_head
+from bompla.app.widgets.picture import RULER, SoundPicture
 from bompla.app.widgets.raster import wave_pixmap
-from bompla.app.widgets.timeaxis import TimeAxis
 from bompla.groove.grid import beat_divisions, offset_beats
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.pattern_edits import add_hit, change_velocity, delete_hits, move_hits, usual_velocity
 from bompla.units import note_name
 
-HEADER, RULER, ORIGINAL = 152, 25, 74
+HEADER, ORIGINAL = 152, 74
 MIN_LANE, MAX_LANE = 34, 100
 OFFSET_POINTS_PER_MS, MOST_OFFSET = 0.6, 9.0
 PIN_GRAB = 9.0
@@ -46,7 +46,7 @@ class _Gesture:
     by_velocity: int = 0
 
 
-class LaneView(QWidget):
+class LaneView(SoundPicture):
     """Shows the pattern under the original sound.
 
     A click in a lane draws a hit, a drag there selects; pins are dragged along for time and up
@@ -57,49 +57,22 @@ class LaneView(QWidget):
     struck = pyqtSignal(int, int)
     sought = pyqtSignal(float)
 
+    left_margin, right_margin = HEADER, 10
+
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._session = session
+        super().__init__(session, "Pattern: a lane for each pad", parent)
         self.grid_beats = 0.0
-        self._axis = TimeAxis(0.0, 1.0, HEADER, 100.0)
-        self._still: QPixmap | None = None
         self._gesture: _Gesture | None = None
         self._band: QRectF | None = None
-        self._playhead = -1.0
         self._divisions = np.full(1, 4)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Pattern: a lane for each pad")
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(460, 300)
-        session.opened.connect(self.show_all)
         session.document_changed.connect(self._document_changed)
-        session.selection_changed.connect(self._forget)
-        theme().changed.connect(self._forget)
-
-    @property
-    def axis(self) -> TimeAxis:
-        """What stretch of sound is shown where."""
-        return self._axis
+        session.selection_changed.connect(self.redraw)
 
     def pads(self) -> list[Pad]:
         """Return the pads in the order of their lanes, from the top."""
         document = self._session.document
         return sorted(document.pads, key=lambda pad: (-(pad.slot // 4), pad.slot % 4)) if document else []
-
-    def show_all(self) -> None:
-        """Show the whole loop."""
-        document = self._session.document
-        if document is not None:
-            loop = document.loop
-            self._axis = TimeAxis(loop.start_sample, loop.end_sample, HEADER, max(1, self.width() - HEADER - 10))
-            self._forget()
-
-    def set_playhead(self, at_sample: float) -> None:
-        """Move the playhead; only the strips that changed are drawn."""
-        before, self._playhead = self._axis.x(self._playhead), at_sample
-        for x in (before, self._axis.x(at_sample)):
-            if self._axis.left - 4 <= x <= self.width():
-                self.update(int(x) - 3, 0, 7, self.height())
 
     def lane(self, pad_id: int) -> QRectF:
         """Return where a pad's lane is, without its header; empty if it has none."""
@@ -145,52 +118,31 @@ class LaneView(QWidget):
     def _document_changed(self, document: Document) -> None:
         times = [hit.at_beats for hit in document.pattern.hits]
         self._divisions = beat_divisions(times, document.loop.beats, compound=document.loop.meter.compound)
-        if (self._axis.start, self._axis.end) != (document.loop.start_sample, document.loop.end_sample):
-            first, last = float(document.loop.start_sample), float(document.loop.end_sample)
-            if not first <= self._axis.start < self._axis.end <= last:
-                self.show_all()
-        self._forget()
+        first, last = self.limits()
+        if not first <= self._axis.start < self._axis.end <= last:
+            self.show_all()
+        self.redraw()
 
-    def _forget(self) -> None:
-        self._still = None
-        self.update()
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802  # Qt's name
-        self._axis = replace(self._axis, width=max(1, self.width() - HEADER - 10))
-        self._forget()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document = self._session.document
-        if document is None or self._session.summary is None:
-            return
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if self._still is None:
-            self._still = self._painted_still(document)
-        painter.drawPixmap(0, 0, self._still)
+    def paint_over(self, painter: QPainter, document: Document) -> None:
+        """Draw the rectangle of a selection being made."""
         if self._band is not None:
             painter.setPen(QPen(theme().colour("signal"), 1.0))
             painter.setBrush(theme().colour("signal", 0.12))
             painter.drawRect(self._band)
-        x = self._axis.x(self._playhead)
-        if self._axis.left <= x <= self._axis.left + self._axis.width:
-            painter.setPen(QPen(theme().colour("signal"), 2.0))
-            painter.drawLine(QPointF(x, RULER), QPointF(x, self._bottom()))
+
+    def playhead_bottom(self) -> float:
+        """Return how far down the playhead reaches: to the last lane."""
+        return self._bottom()
 
     def _bottom(self) -> float:
         pads = self.pads()
         return RULER + ORIGINAL + len(pads) * self._lane_height(len(pads))
 
-    def _painted_still(self, document: Document) -> QPixmap:
-        ratio = self.devicePixelRatioF()
-        pixmap = QPixmap(round(self.width() * ratio), round(self.height() * ratio))
-        pixmap.setDevicePixelRatio(ratio)
-        pixmap.fill(theme().colour("panel"))
-        painter = QPainter(pixmap)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
+        """Draw lanes, grid, the original and the pins."""
         painter.fillRect(QRectF(0, RULER, self.width(), ORIGINAL), theme().colour("raised", 0.55))
-        for index, pad in enumerate(self.pads()):
-            self._paint_lane(painter, pad, index)
+        for pad in self.pads():
+            self._paint_lane(painter, pad)
         self._paint_grid(painter, document)
         paint_beats(painter, document, self._axis, RULER, self._bottom())
         self._paint_original(painter, document, ratio)
@@ -199,8 +151,6 @@ class LaneView(QWidget):
         for hit in document.pattern.hits:
             if 0.0 <= hit.at_beats < document.loop.beats:
                 self._paint_pin(painter, document, hit, hit.id in selected)
-        painter.end()
-        return pixmap
 
     def _paint_grid(self, painter: QPainter, document: Document) -> None:
         painter.setPen(QPen(theme().colour("faint_line", 0.6), 1.0))
@@ -233,7 +183,7 @@ class LaneView(QWidget):
         painter.setPen(theme().colour("dim"))
         painter.drawText(QRectF(14, RULER + 36, HEADER - 20, 20), Qt.AlignmentFlag.AlignLeft, "lined up by beat")
 
-    def _paint_lane(self, painter: QPainter, pad: Pad, index: int) -> None:
+    def _paint_lane(self, painter: QPainter, pad: Pad) -> None:
         lane = self.lane(pad.id)
         if pad.id == self._session.selection.pad_id:
             painter.fillRect(QRectF(0, lane.top(), self.width(), lane.height()), theme().colour("raised", 0.7))
@@ -269,21 +219,6 @@ class LaneView(QWidget):
         if abs(x_off) >= 1.0:
             painter.setPen(QPen(colour, 2.0))
             painter.drawLine(QPointF(head.x(), foot + 4.0), QPointF(head.x() + x_off, foot + 4.0))
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        document = self._session.document
-        if document is None:
-            return
-        first, last = float(document.loop.start_sample), float(document.loop.end_sample)
-        turn = event.angleDelta()
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(turn.x()) > abs(turn.y()):
-            by = (turn.x() or turn.y()) / 120.0
-            self._axis = self._axis.moved(-0.1 * by * (self._axis.end - self._axis.start), first, last)
-        else:
-            self._axis = self._axis.zoomed(0.8 ** (turn.y() / 120.0), event.position().x(), first, last)
-        self._forget()
-        event.accept()
 
     def hit_near(self, x: float, y: float) -> Hit | None:
         """Return the hit whose pin is under a point."""

@@ -2,94 +2,48 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.session import Session
 from bompla.app.theme import theme
+from bompla.app.widgets.picture import RULER, SoundPicture
 from bompla.app.widgets.raster import wave_pixmap
-from bompla.app.widgets.timeaxis import TimeAxis
 from bompla.model.cut_edits import attack_near, set_loop
 from bompla.model.document import Document, Loop
 from bompla.units import samples_to_ms, samples_to_s
 
-RULER = 24
 GRAB = 6.0
 SNAP_POINTS = 8.0
 SEAM_MS = 40.0
 
 
-class Overview(QWidget):
+class Overview(SoundPicture):
     """Shows the whole file. The loop's handles are dragged, its end by whole bars; inside, the loop slides."""
 
     sought = pyqtSignal(float)
 
+    left_margin, right_margin = 10, 10
+    playhead_role = "paper"
+
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._session = session
-        self._axis = TimeAxis(0.0, 1.0, 10.0, 100.0)
-        self._still: QPixmap | None = None
+        super().__init__(session, "The whole file and the loop on it", parent)
         self._grip = ""
         self._from = 0.0
         self._before: Loop | None = None
         self._wanted: Loop | None = None
-        self._playhead = -1.0
         self.setMouseTracking(True)
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("The whole file and the loop on it")
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(170)
-        session.opened.connect(self.show_all)
-        session.document_changed.connect(self._forget)
-        theme().changed.connect(self._forget)
+        session.document_changed.connect(self.redraw)
 
-    @property
-    def axis(self) -> TimeAxis:
-        """What stretch of sound is shown where."""
-        return self._axis
-
-    def show_all(self) -> None:
-        """Show the whole file."""
+    def limits(self) -> tuple[float, float]:
+        """Return the first and last sample that can be shown: the whole file's."""
         document = self._session.document
-        if document is not None:
-            self._axis = TimeAxis(0.0, float(document.source.frames), 10.0, max(1, self.width() - 20))
-            self._forget()
+        return (0.0, float(document.source.frames)) if document else (0.0, 1.0)
 
-    def set_playhead(self, at_sample: float) -> None:
-        """Move the playhead."""
-        before, self._playhead = self._axis.x(self._playhead), at_sample
-        for x in (before, self._axis.x(at_sample)):
-            self.update(int(x) - 3, 0, 7, self.height())
-
-    def _forget(self, _document: object = None) -> None:
-        self._still = None
-        self.update()
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802  # Qt's name
-        self._axis = replace(self._axis, width=max(1, self.width() - 20))
-        self._forget()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document = self._session.document
-        if document is None or self._session.summary is None:
-            return
-        painter = QPainter(self)
-        if self._still is None:
-            self._still = self._painted_still(document)
-        painter.drawPixmap(0, 0, self._still)
-        x = self._axis.x(self._playhead)
-        painter.setPen(QPen(theme().colour("paper"), 1.5))
-        painter.drawLine(QPointF(x, RULER), QPointF(x, self.height()))
-
-    def _painted_still(self, document: Document) -> QPixmap:
-        ratio = self.devicePixelRatioF()
-        pixmap = QPixmap(round(self.width() * ratio), round(self.height() * ratio))
-        pixmap.setDevicePixelRatio(ratio)
-        pixmap.fill(theme().colour("panel"))
-        painter = QPainter(pixmap)
+    def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
+        """Draw the file, and the loop with its handles."""
         axis, summary = self._axis, self._session.summary
         assert summary is not None
         loop = document.loop
@@ -109,8 +63,6 @@ class Overview(QWidget):
         for x in (x0, x1):
             painter.drawLine(QPointF(x, RULER - 4), QPointF(x, self.height()))
             painter.fillRect(QRectF(x - 4.0, RULER - 6.0, 8.0, 8.0), theme().colour("signal"))
-        painter.end()
-        return pixmap
 
     def _paint_times(self, painter: QPainter, rate: int) -> None:
         span_s = (self._axis.end - self._axis.start) / rate
@@ -124,20 +76,6 @@ class Overview(QWidget):
             painter.setPen(theme().colour("dim"))
             painter.drawText(QPointF(x + 3.0, 17.0), clock(at, step < 1))
             index += 1
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        document = self._session.document
-        if document is not None:
-            last = float(document.source.frames)
-            turn = event.angleDelta()
-            if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(turn.x()) > abs(turn.y()):
-                by = (turn.x() or turn.y()) / 120.0
-                self._axis = self._axis.moved(-0.1 * by * (self._axis.end - self._axis.start), 0.0, last)
-            else:
-                self._axis = self._axis.zoomed(0.8 ** (turn.y() / 120.0), event.position().x(), 0.0, last)
-            self._forget()
-        event.accept()
 
     def _grip_at(self, x: float) -> str:
         document = self._session.document

@@ -1,0 +1,129 @@
+"""What the pictures of sound share: a stretch of time, a drawing that is kept, a playhead, zoom and scroll."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from bompla.app.session import Session
+from bompla.app.theme import theme
+from bompla.app.widgets.timeaxis import TimeAxis
+from bompla.model.document import Document
+
+RULER = 24
+SCROLL_SHARE = 0.1
+
+
+class SoundPicture(QWidget):
+    """A picture over time. All that stands still is drawn once; a frame is a blit and the playhead.
+
+    The wheel zooms about the pointer, with Shift it scrolls.
+    """
+
+    left_margin, right_margin = 0, 8
+    playhead_role = "signal"
+
+    def __init__(self, session: Session, name: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._axis = TimeAxis(0.0, 1.0, self.left_margin, 100.0)
+        self._still: QPixmap | None = None
+        self._playhead = -1.0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(name)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        session.opened.connect(self.show_all)
+        theme().changed.connect(self.redraw)
+
+    @property
+    def axis(self) -> TimeAxis:
+        """What stretch of sound is shown where."""
+        return self._axis
+
+    def limits(self) -> tuple[float, float]:
+        """Return the first and last sample that can be shown: the loop's."""
+        document = self._session.document
+        return (float(document.loop.start_sample), float(document.loop.end_sample)) if document else (0.0, 1.0)
+
+    def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
+        """Draw what stands still, at a pixel ratio."""
+
+    def paint_over(self, painter: QPainter, document: Document) -> None:
+        """Draw what changes while a gesture goes on."""
+
+    def playhead_bottom(self) -> float:
+        """Return how far down the playhead reaches."""
+        return float(self.height())
+
+    def show_all(self) -> None:
+        """Show everything there is."""
+        first, last = self.limits()
+        self._axis = TimeAxis(first, last, self.left_margin, self._room())
+        self.redraw()
+
+    def zoom(self, factor: float) -> None:
+        """Zoom about the middle; a factor under 1 shows less, larger."""
+        self._zoom(factor, self._axis.left + self._axis.width / 2.0)
+
+    def set_playhead(self, at_sample: float) -> None:
+        """Move the playhead; only the strips that changed are drawn."""
+        before, self._playhead = self._axis.x(self._playhead), at_sample
+        for x in (before, self._axis.x(at_sample)):
+            if self._axis.left - 4.0 <= x <= self.width():
+                self.update(int(x) - 3, 0, 7, self.height())
+
+    def redraw(self, _changed: object = None) -> None:
+        """Draw everything anew."""
+        self._still = None
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        document = self._session.document
+        if document is None or self._session.summary is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self._still is None:
+            self._still = self._painted(document)
+        painter.drawPixmap(0, 0, self._still)
+        self.paint_over(painter, document)
+        x = self._axis.x(self._playhead)
+        if self._axis.left <= x <= self._axis.left + self._axis.width:
+            painter.setPen(QPen(theme().colour(self.playhead_role), 2.0))
+            painter.drawLine(QPointF(x, RULER), QPointF(x, self.playhead_bottom()))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802  # Qt's name
+        self._axis = replace(self._axis, width=self._room())
+        self.redraw()
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        turn = event.angleDelta()
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(turn.x()) > abs(turn.y()):
+            by = (turn.x() or turn.y()) / 120.0
+            self._axis = self._axis.moved(-SCROLL_SHARE * by * (self._axis.end - self._axis.start), *self.limits())
+            self.redraw()
+        else:
+            self._zoom(0.8 ** (turn.y() / 120.0), event.position().x())
+        event.accept()
+
+    def _zoom(self, factor: float, about_x: float) -> None:
+        self._axis = self._axis.zoomed(factor, about_x, *self.limits())
+        self.redraw()
+
+    def _room(self) -> float:
+        return float(max(1, self.width() - self.left_margin - self.right_margin))
+
+    def _painted(self, document: Document) -> QPixmap:
+        ratio = self.devicePixelRatioF()
+        pixmap = QPixmap(round(self.width() * ratio), round(self.height() * ratio))
+        pixmap.setDevicePixelRatio(ratio)
+        pixmap.fill(theme().colour("panel"))
+        painter = QPainter(pixmap)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.paint_still(painter, document, ratio)
+        painter.end()
+        return pixmap
