@@ -1,0 +1,126 @@
+"""The demo set and the corpus: what ships is what the scripts make, and truths are true."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from bompla.audio.clip import Clip
+from bompla.demo import DEMO_PROJECT, LOOP_FOLDER, loop_paths
+from bompla.demo.make import render_groove, truth_of
+from bompla.demo.patterns import GROOVES, QUAY_BREAK, Groove, perform
+from bompla.demo.synth import LEVELS, VOICES, draw_kit, strike
+from bompla.model.document import Document, check_document
+from bompla.model.drums import DRUMS, METERS
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
+
+from corpus.grooves import KINDS, draw_groove
+from corpus.kits import RATE, from_onset
+from corpus.render import make_loop
+
+
+def test_the_shipped_loops_are_those_the_script_makes() -> None:
+    assert {path.stem for path in loop_paths()} == {groove.title for groove in GROOVES}
+    assert sum(path.stat().st_size for path in LOOP_FOLDER.iterdir()) + DEMO_PROJECT.stat().st_size < 12_000_000
+    for groove in GROOVES:
+        kept = json.loads((LOOP_FOLDER / f"{groove.title}.json").read_text())
+        assert kept == json.loads(json.dumps(truth_of(groove)))
+
+
+def test_a_shipped_loop_sounds_as_it_is_made(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    made = render_groove(QUAY_BREAK)
+    kept = next(clip for name, clip, _ in demo_loops if name == QUAY_BREAK.title)
+    assert kept.frames == made.frames
+    assert np.abs(kept.samples - made.samples).max() < 2e-4
+
+
+@pytest.mark.parametrize("groove", GROOVES, ids=lambda groove: groove.title)
+def test_a_groove_is_played_the_same_each_time_and_within_its_bars(groove: Groove) -> None:
+    hits = perform(groove)
+    assert hits == perform(groove)
+    assert hits[0].time_s == 0.0
+    assert all(0.0 <= hit.time_s < groove.duration_s for hit in hits)
+    assert all(abs(hit.time_s - hit.beat * 60.0 / groove.bpm) < 0.03 for hit in hits)
+    assert {hit.drum for hit in hits} <= set(DRUMS)
+    written = sum(lane.replace(" ", "").replace(".", "") != "" for lane in groove.lanes.values())
+    assert len({hit.drum for hit in hits}) == written
+    assert groove.beats == groove.bars * METERS[groove.meter].beats_per_bar
+
+
+def test_truths_are_where_the_sound_rises(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    """At the first hit of the untrimmed tape there is silence just before and sound just after."""
+    _, clip, truth = next(row for row in demo_loops if row[0] == "rehearsal tape")
+    first = round(truth["hits"][0]["time_s"] * clip.sample_rate)
+    before, after = clip.mono[first - 400 : first - 2], clip.mono[first : first + 400]
+    assert np.abs(after).max() > 20 * np.abs(before).max()
+    assert truth["region"]["start_s"] == pytest.approx(truth["hits"][0]["time_s"], abs=1e-4)
+
+
+@pytest.mark.parametrize("drum", sorted(VOICES))
+def test_every_drum_speaks_at_once_louder_and_brighter_with_force(drum: str) -> None:
+    kit = draw_kit(np.random.default_rng(4))
+    sounds = [np.mean([np.abs(strike(kit, drum, v, np.random.default_rng(s))).max() for s in range(4)]) for v in (30, 70, 120)]
+    assert sounds[0] < sounds[1] < sounds[2] <= LEVELS[drum] * 1.2
+    sound = strike(kit, drum, 120, np.random.default_rng(1))
+    assert np.abs(sound[:200]).max() > 0.004 * np.abs(sound).max()
+    assert abs(sound[-1]) < 0.01 * np.abs(sound).max()
+    assert np.isfinite(sound).all()
+
+
+def test_the_demo_project_is_the_demo_loop_cut_named_and_rebuilt(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    check_document(document)
+    truth = truth_of(QUAY_BREAK)
+    assert document.title == "Night Ferry"
+    assert document.source.path == ""
+    assert document.bpm == pytest.approx(truth["bpm"], rel=0.005)
+    assert (document.loop.bars, document.loop.end_sample) == (4, clip.frames)
+    assert {"kick", "snare", "hat_closed", "hat_open", "crash"} <= {pad.drum for pad in document.pads}
+    assert len(document.pattern.hits) == pytest.approx(len(truth["hits"]), abs=6)
+
+
+def test_drawn_grooves_are_of_all_kinds_and_in_their_bars() -> None:
+    grooves = [draw_groove(seed) for seed in range(150)]
+    assert {groove.kind for groove in grooves} == set(KINDS)
+    assert {groove.meter for groove in grooves} >= {"4/4", "3/4", "6/8", "12/8", "5/4"}
+    for groove in grooves:
+        assert groove == draw_groove(grooves.index(groove))
+        times = [note.time_s for note in groove.notes]
+        assert times == sorted(times)
+        assert all(0.0 <= time < groove.duration_s for time in times)
+        assert all(1 <= note.velocity <= 127 for note in groove.notes)
+    snares = [np.array([note.time_s for note in groove.notes if note.drum == "snare"]) for groove in grooves]
+    gaps = np.concatenate([np.diff(times) for times in snares])
+    assert ((gaps > 0.018) & (gaps < 0.042)).any(), "there are flams"
+
+
+def test_a_strike_is_cut_to_its_onset() -> None:
+    sound = np.zeros(2_000)
+    sound[700:1_500] = np.exp(-np.arange(800) / 100.0)
+    cut = from_onset(sound)
+    assert cut[0] == pytest.approx(1.0)
+    assert len(cut) == pytest.approx(690, abs=5)
+    assert from_onset(np.zeros(50)).size == 0
+
+
+@pytest.mark.parametrize("untrimmed", [False, True])
+def test_a_made_loop_has_its_hits_where_its_truth_says(untrimmed: bool) -> None:
+    """Made clean, the sound rises at the first hit, and the region is whole bars of the tempo."""
+    loop = make_loop(8, ("synth",), untrimmed=untrimmed, mix_share=0.0, clean=True)
+    truth = loop.truth()
+    region = truth["region"]
+    beats = region["bars"] * region["beats_per_bar"]
+    assert region["end_s"] - region["start_s"] == pytest.approx(beats * 60.0 / truth["bpm"], abs=1e-4)
+    assert len(loop.samples) / RATE >= region["end_s"] - 1e-4
+    first = round(loop.hits[0][0] * RATE)
+    assert np.abs(loop.samples[first : first + 300]).max() > 0.01
+    if untrimmed:
+        assert not np.abs(loop.samples[: first - 1]).max() > 0.25
+    again = make_loop(8, ("synth",), untrimmed=untrimmed, mix_share=0.0, clean=True)
+    assert np.array_equal(loop.samples, again.samples)
