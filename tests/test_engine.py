@@ -199,6 +199,12 @@ def wait_for(true: Callable[[], bool], seconds: float = 15.0) -> None:
         time.sleep(0.005)
 
 
+def play_on(engine: Engine, frames: int) -> None:
+    """Wait until the device has played so many frames more."""
+    start = engine.state.rendered_frames
+    wait_for(lambda: engine.state.rendered_frames > start + frames)
+
+
 @pytest.fixture
 def engine() -> Iterator[Engine]:
     made = Engine(device=SIMULATED_NAME)
@@ -281,3 +287,68 @@ def test_clicks_fall_on_beats_and_bars(baked: Baked) -> None:
     assert len(clicks) == baked.beats
     assert list(clicks["offset"][:5]) == [7, 9, 9, 9, 7]
     assert np.diff(clicks["at_frame"]) == pytest.approx(baked.frames / baked.beats, abs=1.0)
+
+
+def test_an_edit_is_heard_without_stopping_and_old_sounds_are_let_go(engine: Engine, demo: tuple[Document, Clip]) -> None:
+    from bompla.model.kit_edits import set_pad_level
+    from bompla.model.pattern_edits import delete_hits
+
+    document, clip = demo
+    baker = Baker(RATE)
+    engine.show(baker.bake(document, clip))
+    engine.set_balance(0.0, 1.0)
+    engine.play()
+    wait_for(lambda: engine.state.position > 4_800)
+    free = engine._plan.free_frames
+    silent = delete_hits(document, [hit.id for hit in document.pattern.hits])
+    engine.show(baker.bake(silent, clip))
+    wait_for(lambda: engine.state.voices == 0)
+    start = engine.state.rendered_frames
+    wait_for(lambda: engine.state.rendered_frames > start + 9_600)
+    assert not engine.captured(4_800).any()
+    assert engine.state.playing
+    for level in range(12):
+        engine.show(baker.bake(set_pad_level(document, document.pads[0].id, -float(level)), clip))
+    first = engine.state.rendered_frames
+    wait_for(lambda: engine.state.rendered_frames > first + 2 * RATE)
+    engine.watch()
+    assert engine._plan.free_frames >= free - 4_000
+
+
+@pytest.mark.parametrize("looping", [True, False])
+def test_at_the_end_it_goes_round_or_stops_at_the_start(engine: Engine, baked: Baked, looping: bool) -> None:
+    engine.show(baked)
+    engine.set_looping(looping)
+    engine.seek(baked.frames - 4_000)
+    engine.play()
+    start = engine.state.rendered_frames
+    wait_for(lambda: engine.state.rendered_frames > start + 12_000)
+    assert engine.state.playing == looping
+    assert engine.state.position < (20_000 if looping else 1)
+
+
+def test_a_struck_pad_sounds_at_once_at_its_gain_and_beside_the_pattern(engine: Engine, baked: Baked) -> None:
+    engine.show(baked)
+    key = next(iter(baked.sounds))
+    peaks = []
+    for gain in (0.25, 0.5):
+        wait_for(lambda: engine.state.voices == 0)
+        play_on(engine, len(baked.sounds[key]) + 6_000)
+        assert engine.strike(key, pad=3, choke=0, gain=gain)
+        play_on(engine, len(baked.sounds[key]) + 2_000)
+        peaks.append(np.abs(engine.captured(len(baked.sounds[key]) + 5_000)).max())
+    assert peaks[1] == pytest.approx(2 * peaks[0], rel=1e-3)
+    assert peaks[1] == pytest.approx(0.5 * np.abs(baked.sounds[key]).max(), rel=1e-3)
+    assert not engine.strike((-1, -1), pad=3, choke=0, gain=1.0)
+
+
+def test_state_is_told_from_the_first_block_on(engine: Engine) -> None:
+    state = engine.state
+    assert (state.kind, state.device) == (DeviceKind.SIMULATED, SIMULATED_NAME)
+    assert state.sample_rate == RATE
+    assert state.block_frames == 256
+    assert state.latency_s == pytest.approx(256 / RATE)
+    before = state.rendered_frames
+    wait_for(lambda: engine.state.rendered_frames > before + RATE // 4)
+    assert engine.state.underruns == 0
+    assert engine.state.worst_s < 0.5
