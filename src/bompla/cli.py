@@ -74,6 +74,8 @@ def rebuild(file: Path, midi: Path, quantise: bool) -> None:
 @click.option("--stage", default="", help="The stage to show: bring-in, slice, kit, groove or send-out.")
 def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | None, stage: str) -> None:
     """Open the window, with a sound file or a project in it if one is named."""
+    if demo and file is not None:
+        raise click.UsageError("Open either the demo project or a file, not both.")
     try:
         from bompla.app.main import NoDisplay, run
     except ImportError as error:

@@ -46,7 +46,7 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
     window = make_window()
     _catch_errors(window)
     if demo:
-        open_demo(window, file)
+        open_demo(window)
     elif file is not None:
         window.session.open(file)
     keys = [s.key for s in window.stages]
@@ -86,9 +86,9 @@ def make_window(*, device: str = "") -> MainWindow:
     return MainWindow(session, Playback(session, Engine(device=device or os.environ.get("BOMPLA_DEVICE", ""))))
 
 
-def open_demo(window: MainWindow, path: Path | None = None) -> None:
+def open_demo(window: MainWindow) -> None:
     """Show the demo project as a new project of the user's own."""
-    document, clip = open_project(path or DEMO_PROJECT)
+    document, clip = open_project(DEMO_PROJECT)
     window.session.load(document, clip, WaveSummary.of(clip), path=None, saved=True)
 
 
