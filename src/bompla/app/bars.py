@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSizePolicy, QSlider, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.messages import Message, Weight
@@ -143,7 +143,9 @@ class BlendSlider(QSlider):
         super().__init__(Qt.Orientation.Horizontal)
         self.setRange(0, 100)
         self.setPageStep(25)
-        self.setFixedWidth(210)
+        self.setMinimumWidth(90)
+        self.setMaximumWidth(210)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName("Balance of original and rebuilt")
 
@@ -182,18 +184,18 @@ class ListeningBar(QWidget):
         self.position.setFixedWidth(84)
         self.position.setAccessibleName("Position in bars and beats")
         row.addWidget(self.position)
-        row.addStretch(2)
+        row.addStretch(1)
         row.addWidget(label("Original", "dim"))
         self.blend = BlendSlider()
         self.blend.setToolTip(tip("flip"))
         self.blend.valueChanged.connect(lambda value: playback.set_blend(value / 100.0))
-        row.addWidget(self.blend)
+        row.addWidget(self.blend, 6)
         row.addWidget(label("Rebuilt", "dim"))
         self.equal = button("equal loudness", self._equal, chip=True, checkable=True,
                             tip="Bring the rebuilt groove to the loudness of the original, so that louder does not pass for better")
         self.equal.setChecked(True)
         row.addWidget(self.equal)
-        row.addStretch(2)
+        row.addStretch(1)
         self.device = label("starting sound", "dim")
         row.addWidget(self.device)
         row.addSpacing(6)

@@ -90,6 +90,8 @@ class BringIn(Stage):
         panel.setFixedWidth(240)
         self.list = QListWidget()
         self.list.setAccessibleName("Loops that ship with Bompla")
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.setResizeMode(QListWidget.ResizeMode.Adjust)
         self.list.itemActivated.connect(self._open_item)
         self.list.itemClicked.connect(self._open_item)
         panel.body.addWidget(self.list, 1)
@@ -115,7 +117,7 @@ class BringIn(Stage):
         column.addLayout(top)
         wave = MiniWave(24)
         column.addWidget(wave)
-        item.setSizeHint(QSize(200, 68))
+        item.setSizeHint(QSize(0, 68))
         self.list.setItemWidget(item, row)
 
         def show(summary: WaveSummary) -> None:

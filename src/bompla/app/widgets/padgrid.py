@@ -130,7 +130,8 @@ class PadGrid(QWidget):
         painter.drawText(QRectF(cell.right() - 24, cell.top() + 6, 16, 24), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                          PAD_KEYS[slot % PADS_PER_PAGE])
         count = len(pad.layers)
-        text = {0: "no slice", 1: "1 slice"}.get(count, f"{count} slices, soft to hard")
+        many = f"{count} slices, soft to hard" if cell.width() > 150.0 else f"{count} slices"
+        text = {0: "no slice", 1: "1 slice"}.get(count, many)
         painter.drawText(QRectF(cell.left() + 14, cell.bottom() - 23, cell.width() - 28, 18), Qt.AlignmentFlag.AlignVCenter, text)
 
     def _paint_wave(self, painter: QPainter, document: Document, pad: Pad, cell: QRectF) -> None:
