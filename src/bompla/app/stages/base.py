@@ -6,12 +6,16 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QKeySequence
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.commands import BY_KEY
 from bompla.app.playback import Playback
 from bompla.app.session import Session
-from bompla.model.document import Document
+from bompla.app.widgets.controls import Panel
+from bompla.groove.rebuild import offered_hits
+from bompla.model.cut_edits import choose_reading
+from bompla.model.document import Document, TempoReading
+from bompla.model.pattern_edits import drop_offers, take_offers
 
 
 class Stage(QWidget):
@@ -24,6 +28,36 @@ class Stage(QWidget):
         super().__init__(parent)
         self.session = session
         self.playback = playback
+
+    def columns(self) -> tuple[QHBoxLayout, QVBoxLayout]:
+        """Lay the stage out in columns, and return the row of them and the wide one on the left."""
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(10)
+        left = QVBoxLayout()
+        left.setSpacing(9)
+        row.addLayout(left, 1)
+        return row, left
+
+    def framed(self, picture: QWidget) -> Panel:
+        """Return a picture in a thin frame."""
+        panel = Panel()
+        panel.body.setContentsMargins(2, 2, 2, 2)
+        panel.body.addWidget(picture, 1)
+        return panel
+
+    def read_as(self, reading: object) -> None:
+        """Read the loop as another tempo, number of bars or meter."""
+        if isinstance(reading, TempoReading):
+            self.session.edit(f"read as {reading.bpm:.1f} BPM", lambda document: choose_reading(document, reading))
+
+    def take_offers(self) -> None:
+        """Put the hits of new cuts into the pattern."""
+        self.session.edit("add new hits", lambda document: take_offers(document, offered_hits(document)))
+
+    def drop_offers(self) -> None:
+        """Leave the pattern as it is, and close the offer."""
+        self.session.edit("leave new hits", drop_offers)
 
     def connect_all(self) -> None:
         """Listen to session and playback; called when everything has been laid out."""

@@ -19,7 +19,7 @@ from bompla.app.widgets.overview import Overview, SeamView, clock_of, seam_words
 from bompla.audio.files import read_clip
 from bompla.audio.summary import WaveSummary
 from bompla.demo import loop_paths
-from bompla.model.cut_edits import choose_reading, set_loop
+from bompla.model.cut_edits import set_loop
 from bompla.model.document import Document, Loop, TempoReading
 
 SHOWN_READINGS = 3
@@ -148,7 +148,7 @@ class BringIn(Stage):
         panel.body.addWidget(self.seam_line)
         panel.body.addWidget(label("Read these bars as", "heading"))
         self.readings = Chips("Tempo readings", columns=2)
-        self.readings.chosen.connect(self._read_as)
+        self.readings.chosen.connect(self.read_as)
         panel.body.addWidget(self.readings)
         panel.body.addWidget(label("Take so many bars", "heading"))
         self.bars = Chips("Bars")
@@ -163,10 +163,6 @@ class BringIn(Stage):
         row.addStretch(1)
         panel.body.addLayout(row)
         return panel
-
-    def _read_as(self, reading: object) -> None:
-        if isinstance(reading, TempoReading):
-            self.session.edit(f"read as {reading.bpm:.1f} BPM", lambda document: choose_reading(document, reading))
 
     def _take_bars(self, bars: object) -> None:
         def change(document: Document) -> Document:

@@ -16,10 +16,8 @@ from bompla.model.document import Document, Hit
 from bompla.model.pattern_edits import (
     change_velocity,
     delete_hits,
-    drop_offers,
     move_hits,
     quantise_hits,
-    take_offers,
 )
 
 VELOCITY_STEP = 4
@@ -32,12 +30,7 @@ class GrooveStage(Stage):
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__(session, playback)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(9)
-        layout.addLayout(left, 1)
+        layout, left = self.columns()
         top = QHBoxLayout()
         top.addWidget(label("Grid", "dim"))
         self.grids = Chips("Grid")
@@ -46,13 +39,10 @@ class GrooveStage(Stage):
         top.addWidget(self.grids)
         top.addStretch(1)
         left.addLayout(top)
-        picture = Panel()
-        picture.body.setContentsMargins(2, 2, 2, 2)
         self.lanes = LaneView(session)
         self.lanes.struck.connect(playback.strike)
         self.lanes.sought.connect(self._seek)
-        picture.body.addWidget(self.lanes, 1)
-        left.addWidget(picture, 1)
+        left.addWidget(self.framed(self.lanes), 1)
         layout.addWidget(self._panel())
         self._commands()
         self.connect_all()
@@ -97,8 +87,8 @@ class GrooveStage(Stage):
         column.addWidget(pattern)
         self.offer_panel = Panel("New cuts")
         row = QHBoxLayout()
-        row.addWidget(button("Add to A", self._take_offers, tip="Put the hits of the new cuts into the pattern", primary=True))
-        row.addWidget(button("Not now", self._drop_offers, tip="Leave the pattern as it is"))
+        row.addWidget(button("Add to A", self.take_offers, tip="Put the hits of the new cuts into the pattern", primary=True))
+        row.addWidget(button("Not now", self.drop_offers, tip="Leave the pattern as it is"))
         row.addStretch(1)
         self.offer_panel.body.addLayout(row)
         column.addWidget(self.offer_panel)
@@ -203,12 +193,6 @@ class GrooveStage(Stage):
                 return changed
 
             self.session.edit(_named("quantise", frozenset(steps)), change)
-
-    def _take_offers(self) -> None:
-        self.session.edit("add new hits", lambda document: take_offers(document, offered_hits(document)))
-
-    def _drop_offers(self) -> None:
-        self.session.edit("leave new hits", drop_offers)
 
 
 def _span(values: list[int], *, signed: bool = False) -> str:

@@ -35,12 +35,7 @@ class KitStage(Stage):
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__(session, playback)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(10)
-        layout.addLayout(left, 1)
+        layout, left = self.columns()
         pads = Panel()
         self.pages = Chips("Pages of pads")
         self.pages.chosen.connect(self._show_page)

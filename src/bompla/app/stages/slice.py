@@ -13,11 +13,10 @@ from bompla.app.stages.bringin import reading_choices
 from bompla.app.theme import theme
 from bompla.app.widgets.controls import Chips, Facts, HeadBadge, MiniWave, Panel, button, clear_layout, label
 from bompla.app.widgets.cutview import CutView, nudge_samples
-from bompla.groove.rebuild import offered_hits
-from bompla.model.cut_edits import choose_reading, correct_heard, delete_cuts, move_cut, rename_slice, set_left_out
-from bompla.model.document import Document, Slice, TempoReading
+from bompla.groove.rebuild import PLAYED_CONFIDENCE, offered_hits
+from bompla.model.cut_edits import correct_heard, delete_cuts, move_cut, rename_slice, set_left_out
+from bompla.model.document import Document, Slice
 from bompla.model.drums import DRUMS
-from bompla.model.pattern_edits import drop_offers, take_offers
 from bompla.units import gain_to_db, samples_to_ms
 
 ORIGINS = {"heard": "at an attack", "even": "where the loop starts", "hand": "by hand"}
@@ -30,31 +29,23 @@ class SliceStage(Stage):
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__(session, playback)
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(10)
-        left = QVBoxLayout()
-        left.setSpacing(9)
-        layout.addLayout(left, 1)
+        layout, left = self.columns()
         top = QHBoxLayout()
         top.addWidget(label("Tempo", "dim"))
         self.readings = Chips("Tempo readings")
-        self.readings.chosen.connect(self._read_as)
+        self.readings.chosen.connect(self.read_as)
         top.addWidget(self.readings)
         top.addStretch(1)
         self.offer_line = label("", "value")
-        self.offer_add = button("Add to A", self._take_offers, tip="Put the hits of the new cuts into the pattern", primary=True)
-        self.offer_drop = button("Not now", self._drop_offers, tip="Leave the pattern as it is")
+        self.offer_add = button("Add to A", self.take_offers, tip="Put the hits of the new cuts into the pattern", primary=True)
+        self.offer_drop = button("Not now", self.drop_offers, tip="Leave the pattern as it is")
         for widget in (self.offer_line, self.offer_add, self.offer_drop):
             top.addWidget(widget)
         left.addLayout(top)
-        picture = Panel()
-        picture.body.setContentsMargins(2, 2, 2, 2)
         self.view = CutView(session)
         self.view.sliced.connect(lambda _: self._listen())
         self.view.sought.connect(playback.seek)
-        picture.body.addWidget(self.view, 1)
-        left.addWidget(picture, 1)
+        left.addWidget(self.framed(self.view), 1)
         layout.addWidget(self._panel())
         self._commands()
         self.connect_all()
@@ -170,7 +161,9 @@ class SliceStage(Stage):
             row = QHBoxLayout()
             row.setSpacing(6)
             row.addWidget(HeadBadge(heard.drum))
-            row.addWidget(label(DRUMS[heard.drum].label + (", underneath" if index else ""), "value"))
+            sure = heard.confidence >= PLAYED_CONFIDENCE
+            place = (", underneath" if sure else ", perhaps") if index else ""
+            row.addWidget(label(DRUMS[heard.drum].label + place, "value" if sure or not index else "dim"))
             row.addStretch(1)
             row.addWidget(label(f"{100 * heard.confidence:.0f} %", "dim"))
             self.heard.addLayout(row)
@@ -217,16 +210,6 @@ class SliceStage(Stage):
         if piece is not None:
             out = not piece.cut.left_out
             self.session.edit("leave slice out" if out else "take slice in", lambda d: set_left_out(d, [piece.cut.id], out))
-
-    def _read_as(self, reading: object) -> None:
-        if isinstance(reading, TempoReading):
-            self.session.edit(f"read as {reading.bpm:.1f} BPM", lambda document: choose_reading(document, reading))
-
-    def _take_offers(self) -> None:
-        self.session.edit("add new hits", lambda document: take_offers(document, offered_hits(document)))
-
-    def _drop_offers(self) -> None:
-        self.session.edit("leave new hits", drop_offers)
 
 
 def edit_text(field: QLineEdit) -> None:
