@@ -30,7 +30,8 @@ from bompla.app.widgets.padgrid import SLICE_MIME
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.formats.project import open_project
-from bompla.model.cut_edits import add_cut
+from bompla.model.cut_edits import add_cut, set_threshold
+from bompla.model.pattern_edits import delete_hits
 from conftest import settle
 
 LEFT = Qt.MouseButton.LeftButton
@@ -200,20 +201,29 @@ def test_cuts_are_dragged_stepped_through_named_and_taken_out(demo_window: Any, 
     assert session.document == first
 
 
-def test_new_cuts_offer_their_hits(demo_window: Any, qtbot: Any) -> None:
+def test_new_cuts_offer_their_hits(demo_window: Any) -> None:
+    """A snare taken out of the pattern with its cut is offered again when the cut comes back, and not before."""
     window, session = demo_window, demo_window.session
     window.go_to(1)
+    usual = session.document.threshold
+    session.edit("set threshold", lambda d: set_threshold(d, 0.8))
+    gone = [h for h in session.document.pattern.hits if all(
+        abs(c.attack_sample - session.document.beat_map.sample_at(h.at_beats)) > 1_000 for c in session.document.cuts)]
+    assert gone
+    session.edit("take out", lambda d: delete_hits(d, [hit.id for hit in gone]))
     count = len(session.document.pattern.hits)
-    piece = max(session.document.slices(), key=lambda p: p.end_sample - p.start_sample)
-    session.cut_at(piece.start_sample + 2_000, snap=False)
-    settle(qtbot, window)
-    assert window.slice.offer_add.isVisible() == bool(window.slice.offer_line.text()[0] != "0")
-    if window.slice.offer_add.isVisible():
-        window.slice.offer_add.click()
-        assert len(session.document.pattern.hits) > count
-        assert not window.slice.offer_add.isVisible()
-    session.edit("draw", lambda d: d)
-    assert session.document.offers == () or session.document.pattern.hits
+    assert not window.slice.offer_add.isVisible()
+    session.edit("set threshold", lambda d: set_threshold(d, usual))
+    assert window.slice.offer_add.isVisible()
+    assert window.slice.offer_line.text().startswith(str(len(gone)))
+    assert len(session.document.pattern.hits) == count
+    window.slice.offer_add.click()
+    assert len(session.document.pattern.hits) == count + len(gone)
+    assert not window.slice.offer_add.isVisible()
+    session.undo()
+    window.slice.offer_drop.click()
+    assert not window.slice.offer_add.isVisible()
+    assert len(session.document.pattern.hits) == count
 
 
 def test_pads_sound_by_key_and_take_names_notes_drums_and_slices(demo_window: Any, qtbot: Any) -> None:
