@@ -63,8 +63,8 @@ def test_attacks_of_the_demo_loops_to_ten_milliseconds(heard_demo: list[tuple[st
         reference = apart([hit["time_s"] for hit in truth["hits"]])
         found = np.array([cut.attack_sample for cut in document_from(heard, name).cuts if cut.origin == "heard"])
         scores.append(mir_eval.onset.f_measure(reference, found / heard.source.sample_rate, window=0.01)[0])
-    assert np.mean(scores) > 0.9
-    assert min(scores) > 0.8
+    assert np.mean(scores) > 0.96
+    assert min(scores) > 0.93
 
 
 @pytest.mark.parametrize("family", sorted(FAMILIES))

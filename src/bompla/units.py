@@ -36,11 +36,6 @@ def samples_to_s(samples: float, sample_rate: int) -> float:
     return samples / sample_rate
 
 
-def s_to_samples(seconds: float, sample_rate: int) -> int:
-    """Return a time in seconds as the nearest sample."""
-    return round(seconds * sample_rate)
-
-
 def ms_to_samples(ms: float, sample_rate: int) -> int:
     """Return a time in milliseconds as the nearest sample."""
     return round(ms * sample_rate / 1000.0)

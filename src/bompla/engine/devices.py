@@ -46,11 +46,6 @@ class SystemDevice:
         self.name = str(info["name"])
         self.latency_s = float(self._stream.latency)
 
-    @property
-    def alive(self) -> bool:
-        """Whether the device still plays."""
-        return bool(self._stream.active)
-
     def close(self) -> None:
         """Stop playing."""
         self._stream.close()
@@ -71,11 +66,6 @@ class SimulatedDevice:
         self.latency_s = self._period_s
         self._thread = threading.Thread(target=self._run, name="simulated-device", daemon=True)
         self._thread.start()
-
-    @property
-    def alive(self) -> bool:
-        """Whether the device still plays."""
-        return self._thread.is_alive()
 
     def close(self) -> None:
         """Stop playing."""

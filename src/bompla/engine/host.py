@@ -13,11 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.engine.bounce import click_sounds, event_list
-from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.layout import (
     CAPTURE_FRAMES,
     CONTROL_BYTES,
-    EVENT,
     POOL_FRAMES,
     Capture,
     Control,
@@ -310,6 +308,3 @@ class Engine:
         self._control.send(
             command(op, serial=self._serial, pad=pad, choke=choke, flag=flag, offset=offset, length=length, x=x, y=y)
         )
-
-
-__all__ = ["EVENT", "SIMULATED_NAME", "Engine", "EngineState"]

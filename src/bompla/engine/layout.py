@@ -101,7 +101,6 @@ STATE = np.dtype(
 )
 
 RING_SIZE = 1024
-COUNTERS = 64
 RING_AT = 4096
 STATE_AT = 64
 CONTROL_BYTES = RING_AT + RING_SIZE * COMMAND.itemsize
@@ -109,7 +108,6 @@ POOL_FRAMES = 1 << 26
 """512 MB of address space; memory is taken only where sound is written."""
 
 CAPTURE_FRAMES = 1 << 21
-FRAME_BYTES = 8
 
 
 @dataclass(frozen=True, eq=False)

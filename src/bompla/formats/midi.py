@@ -21,7 +21,6 @@ PERCUSSION_CHANNEL = 9
 """Channel 10 as people count."""
 
 NOTE_BEATS = 0.125
-LOWEST_SLICE_NOTE = 36
 
 
 class MidiOptions(msgspec.Struct, frozen=True):
