@@ -19,12 +19,14 @@ from bompla.analysis.tempo_grid import Evidence, evidence_of, excerpt
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.model.document import Attack, Heard, Loop, Source, TempoReading
+from bompla.model.drums import BANDS_HZ
 from bompla.model.heard_loop import HeardLoop
 from bompla.units import ms_to_samples
 
 MIN_DURATION_S = 0.05
 MAX_REGION_BARS = 16
 QUIET_MS = 1.2
+HEARD_AROUND_S = 6.0
 
 Progress = Callable[[float, str], None]
 
@@ -57,7 +59,7 @@ def analyse(
     activations = run(model, features_of(spectrum))
     found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
     progress(0.6, "hearing drums")
-    heard = hear(activations, model, found.samples)
+    heard = hear(activations, model, found.samples, spectrum)
     progress(0.8, "reading tempo and bars")
     threshold = min(1.0, CUT_THRESHOLD / params.sensitivity)
     used = np.flatnonzero(found.strengths >= threshold)
@@ -122,14 +124,26 @@ def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     if spectrum is None:
         return np.zeros((3, 1 + round(clip.duration_s * ANALYSIS_RATE) // HOP), dtype=np.float32), HOP / ANALYSIS_RATE
     rows = []
-    for low, high in ((0.0, 160.0), (160.0, 4_500.0), (4_500.0, 30_000.0)):
+    for low, high in BANDS_HZ.values():
         level = np.sqrt(spectrum.between(low, high))
         rows.append(level / max(float(level.max()), 1e-6))
     return np.stack(rows).astype(np.float32), HOP / ANALYSIS_RATE
 
 
 def hear_at(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
-    """Return the drums heard at places in a clip, such as cuts made by hand; none in silence."""
+    """Return the drums heard at places in a clip, such as cuts made by hand; none in silence.
+
+    Of a long clip only what is around each place is listened to.
+    """
+    around = round(HEARD_AROUND_S * clip.sample_rate)
+    if clip.frames > 4 * around:
+        starts = [max(0, min(place - around, clip.frames - 2 * around)) for place in at_samples]
+        parts = [(clip.part(start, start + 2 * around), place - start) for start, place in zip(starts, at_samples, strict=True)]
+        return [_heard_in(part, [place])[0] for part, place in parts]
+    return _heard_in(clip, at_samples)
+
+
+def _heard_in(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
     spectrum = spectrum_of(clip)
     if spectrum is None:
         return [() for _ in at_samples]

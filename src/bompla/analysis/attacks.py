@@ -8,6 +8,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
+from scipy.fft import ifft, rfft
 
 from bompla.analysis.network import Activations
 from bompla.analysis.params import AnalysisParams
@@ -110,13 +111,13 @@ def _refined_chunk(signal: Floats, samples: NDArray[np.int64]) -> NDArray[np.int
     index = start[:, None] + np.arange(WINDOW)[None, :]
     inside = (index >= 0) & (index < signal.size)
     parts = np.where(inside, signal[np.clip(index, 0, signal.size - 1)], np.float32(0.0))
-    spectra = np.fft.rfft(parts * _taper(), axis=1)
+    spectra = rfft(parts * _taper(), axis=1)
     places = np.arange(WINDOW // 2 - SEARCH_BACK, WINDOW // 2 + SEARCH_ON)
     likelihood = np.zeros((samples.size, places.size), dtype=np.float32)
     for mask, freedom in _refine_masks():
         analytic = np.zeros((samples.size, WINDOW), dtype=spectra.dtype)
         analytic[:, : spectra.shape[1]] = spectra * mask
-        envelope = np.fft.ifft(analytic, axis=1)
+        envelope = ifft(analytic, axis=1, overwrite_x=True)
         energy = envelope.real**2 + envelope.imag**2
         likelihood += freedom * _change(energy, places)
     likelihood -= (0.5 * ((places - WINDOW // 2) / PRIOR_SAMPLES) ** 2).astype(np.float32)

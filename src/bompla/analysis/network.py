@@ -36,11 +36,16 @@ class Layer:
 
 @dataclass(frozen=True, eq=False)
 class HearingModel:
-    """The trained network: `drums` names its outputs; `slope` and `shift` calibrate each confidence."""
+    """The trained network: `drums` names its outputs; `slope` and `shift` calibrate each confidence.
+
+    `wholes` holds, for each block, weights of shape (2 x width, width) and a bias: what the mean and
+    spread of its inputs over the whole sound add, so that a hit is heard against its own kit.
+    """
 
     drums: tuple[str, ...]
     first: Layer
     blocks: tuple[Layer, ...]
+    wholes: tuple[tuple[Floats, Floats], ...]
     head: Layer
     slope: Floats
     shift: Floats
@@ -92,8 +97,9 @@ def run(model: HearingModel, features: Floats) -> Activations:
 
 def _outputs(model: HearingModel, features: Floats) -> Floats:
     values = np.maximum(_convolved(features, model.first), 0.0)
-    for layer in model.blocks:
-        values = values + np.maximum(_convolved(values, layer), 0.0)
+    for layer, (weight, bias) in zip(model.blocks, model.wholes, strict=True):
+        like = np.concatenate([values.mean(axis=0), np.sqrt(values.var(axis=0) + np.float32(1e-5))])
+        values += np.maximum(_convolved(values, layer) + (like @ weight + bias), 0.0)
     return _convolved(values, model.head)
 
 
@@ -117,6 +123,9 @@ def read_model(stream: IO[bytes]) -> HearingModel:
                 first=Layer(_f32(data["first_weight"]), _f32(data["first_bias"]), 1),
                 blocks=tuple(
                     Layer(_f32(data[f"block_weight{i}"]), _f32(data[f"block_bias{i}"]), int(data["dilations"][i])) for i in range(count)
+                ),
+                wholes=tuple(
+                    (_f32(data[f"whole_weight{i}"]), _f32(data[f"whole_bias{i}"])) for i in range(count)
                 ),
                 head=Layer(_f32(data["head_weight"]), _f32(data["head_bias"]), 1),
                 slope=_f32(data["slope"]),

@@ -15,7 +15,7 @@ LENGTH = struct.Struct("<Q")
 
 @dataclass(frozen=True)
 class Request:
-    """What is to be done: `analyse`, `pictures` or `hear_at`; all inputs go with it as one value."""
+    """What is to be done: `analyse`, `pictures`, `hear_at`, `drums_only`, `spectrogram` or `scan`; all inputs go with it as one value."""
 
     number: int
     kind: str

@@ -10,11 +10,14 @@ import contextlib
 import os
 import pickle
 import sys
+from pathlib import Path
 from typing import Any, BinaryIO
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at
 from bompla.analysis.network import load_model
 from bompla.analysis.records import LENGTH, Answer, Request, packed
+from bompla.analysis.shelf_scan import scanned
+from bompla.analysis.spectrogram import spectrogram
 from bompla.audio.clip import Clip
 from bompla.errors import BomplaError
 
@@ -28,11 +31,20 @@ def answer_to(request: Request, out: BinaryIO) -> None:
         _write(out, Answer(request.number, "progress", what, share))
 
     try:
+        if request.kind == "scan":
+            _write(out, Answer(request.number, "done", scanned(Path(request.path))))
+            return
         clip = Clip(request.samples, request.sample_rate)
         if request.kind == "analyse":
             value: Any = analyse(clip, request.params, name=request.name, path=request.path, progress=progress)
         elif request.kind == "pictures":
             value = (curve_of(clip), bands_of(clip))
+        elif request.kind == "drums_only":
+            from bompla.analysis.percussive import percussive  # brings SciPy, which nothing else here needs at once
+
+            value = percussive(clip).samples
+        elif request.kind == "spectrogram":
+            value = spectrogram(clip, "linear" if request.name == "linear" else "mel")
         else:
             value = hear_at(clip, list(request.places))
         _write(out, Answer(request.number, "done", value))

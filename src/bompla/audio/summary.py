@@ -53,8 +53,8 @@ class WaveSummary:
             return result
         first = np.clip(first[inside], 0, data.shape[0] - 1)
         last = np.clip(last[inside], first + 1, data.shape[0])
-        bounds = np.stack([first, last], axis=1).ravel()
-        padded = np.concatenate([data, data[-1:]])
+        bounds = np.stack([first, last], axis=1).ravel() - first[0]
+        padded = np.concatenate([data[first[0] : last[-1]], data[-1:]])
         low = np.minimum.reduceat(padded[:, 0], bounds)[::2]
         high = np.maximum.reduceat(padded[:, 1], bounds)[::2]
         result[inside, 0] = low

@@ -1,0 +1,94 @@
+"""The seam: how well a loop's end meets its start."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.audio.clip import Clip
+from bompla.model.cut_edits import attack_near
+from bompla.model.document import Document, Loop
+from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
+
+NEAR_MS = 60.0
+LEVEL_MS = 3.0
+EARLY_LIMIT_MS = 2.0
+
+
+@dataclass(frozen=True)
+class Seam:
+    """What happens where a loop goes round.
+
+    `error_ms` is how much too late (positive) or early the first hit comes round again, None where
+    no hit follows the end in the file to tell. `early_ms` is how long the loop waits for its first
+    attack, None where no attack is near. `jump_db` is the level of the step from the last sample to
+    the first, against the loudest sample of the loop.
+    """
+
+    error_ms: float | None
+    early_ms: float | None
+    jump_db: float
+
+    @property
+    def well(self) -> bool:
+        """Whether it starts on its attack and comes round in time."""
+        on_attack = self.early_ms is not None and abs(self.early_ms) <= EARLY_LIMIT_MS
+        return on_attack and (self.error_ms is None or abs(self.error_ms) <= 10.0)
+
+    @property
+    def words(self) -> str:
+        """The seam in a sentence."""
+        if self.early_ms is None:
+            start = "starts without an attack"
+        elif abs(self.early_ms) <= EARLY_LIMIT_MS:
+            start = f"starts on its attack ({self.early_ms:+.1f} ms)"
+        else:
+            start = f"starts {abs(self.early_ms):.0f} ms {'before' if self.early_ms > 0 else 'after'} its attack"
+        if self.error_ms is None:
+            return start
+        if abs(self.error_ms) < 0.5:
+            return f"{start}, comes round in time"
+        return f"{start}, comes round {abs(self.error_ms):.1f} ms {'late' if self.error_ms > 0 else 'early'}"
+
+
+def seam_of(document: Document, clip: Clip) -> Seam:
+    """Return how the loop's end meets its start, from its attacks and its samples."""
+    loop, rate = document.loop, document.source.sample_rate
+    near = ms_to_samples(NEAR_MS, rate)
+    strong = [a for a in document.attacks if a.strength >= document.threshold]
+    first = attack_near(strong, loop.start_sample, near)
+    again = attack_near(strong, loop.end_sample, near)
+    early_ms = samples_to_ms(first.at_sample - loop.start_sample, rate) if first else None
+    error_ms = None
+    if first is not None and again is not None:
+        error_ms = samples_to_ms((loop.end_sample - again.at_sample) - (loop.start_sample - first.at_sample), rate)
+    part = seamless(clip, loop)
+    peak = max(float(np.abs(clip.samples[loop.start_sample : loop.end_sample]).max(initial=0.0)), 1e-9)
+    step = float(np.abs(part[0] - part[-1]).max()) if len(part) else 0.0
+    return Seam(error_ms, early_ms, gain_to_db(step / peak))
+
+
+def seamless(clip: Clip, loop: Loop) -> NDArray[np.float32]:
+    """Return the loop's samples, shape (frames, channels), its end blended with what lies before its start.
+
+    The blend is of equal power over `fade_ms` of the loop, or over as much as there is before it.
+    """
+    part = clip.samples[loop.start_sample : loop.end_sample]
+    fade = min(ms_to_samples(loop.fade_ms, clip.sample_rate), loop.start_sample, len(part) // 2)
+    if fade <= 0:
+        return part
+    part = part.copy()
+    turn = np.linspace(0.0, np.pi / 2.0, fade, endpoint=False, dtype=np.float32)[:, np.newaxis]
+    before = clip.samples[loop.start_sample - fade : loop.start_sample]
+    part[-fade:] = part[-fade:] * np.cos(turn) + before * np.sin(turn)
+    return part
+
+
+def zero_crossing(clip: Clip, at_sample: int, within_samples: int) -> int:
+    """Return the rising zero crossing of the mono sum nearest to a sample, or the sample where there is none."""
+    first = max(1, at_sample - within_samples)
+    sound = clip.mono[first - 1 : at_sample + within_samples + 1]
+    places = np.flatnonzero((sound[:-1] < 0.0) & (sound[1:] >= 0.0)) + first
+    return int(places[np.abs(places - at_sample).argmin()]) if places.size else at_sample
