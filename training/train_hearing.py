@@ -18,7 +18,7 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from bompla.analysis.network import MODEL_FILE, features_of  # noqa: E402
-from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_HOP, spectrum_of  # noqa: E402
+from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from corpus.kits import GROUPS  # noqa: E402
@@ -26,10 +26,16 @@ from corpus.render import make_loop  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-FIRST_SEED, CHECK_SEED, JUDGE_SEED = 100_000, 300_000, 500_000
-"""Loops to learn from, to stop and calibrate by, and to judge with; `benchmarks/hearing.py` uses the last."""
+FIRST_SEED, MORE_SEED, PLAIN_SEED, CHECK_SEED, JUDGE_SEED = 100_000, 110_000, 120_000, 300_000, 500_000
+"""Loops to learn from, more of them, more with strikes as they are, to stop and calibrate by, and to judge with.
 
-WIDTH, DILATIONS, TAPS = 96, (1, 2, 4, 8), 5
+`benchmarks/hearing.py` uses the last.
+"""
+
+PLAIN_EVERY = 8
+"""One loop of so many has its strikes as they are; in the others they are made over."""
+
+WIDTH, DILATIONS, TAPS = 128, (1, 2, 4, 8, 16), 5
 MERGE_S = 0.012
 """Onsets nearer than this are one attack."""
 
@@ -37,7 +43,7 @@ MERGE_S = 0.012
 def example_of(task: tuple[int, str]) -> tuple[np.ndarray, np.ndarray]:
     """Return features (frames, features) as half floats, and hits as rows of (frame, drum, velocity 0 to 1)."""
     seed, group = task
-    loop = make_loop(seed, (group,))
+    loop = make_loop(seed, (group,), varied=seed % PLAIN_EVERY != 0)
     spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
     if spectrum is None:
         return np.zeros((0, 0), np.float16), np.zeros((0, 3), np.float32)
@@ -46,12 +52,13 @@ def example_of(task: tuple[int, str]) -> tuple[np.ndarray, np.ndarray]:
 
 
 def gather(group: str, first: int, count: int) -> None:
-    """Make and keep the examples of a group of sounds."""
+    """Make and keep the examples of a group of sounds; from `PLAIN_SEED` on all have their strikes as they are."""
     path = FOLDER / f"examples {group} {first} {count}.npz"
     if path.exists():
         return
+    every = PLAIN_EVERY if first == PLAIN_SEED else 1
     with ProcessPoolExecutor() as pool:
-        parts = list(pool.map(example_of, [(seed, group) for seed in range(first, first + count)], chunksize=4))
+        parts = list(pool.map(example_of, [(first + n * every, group) for n in range(count)], chunksize=8))
     arrays = {}
     for index, (features, hits) in enumerate(parts):
         if features.size:
@@ -60,11 +67,11 @@ def gather(group: str, first: int, count: int) -> None:
     print(f"{path.name}: {len(arrays) // 2} loops", flush=True)
 
 
-def load(groups: tuple[str, ...], first: int) -> list[tuple[np.ndarray, np.ndarray]]:
-    """Return the kept examples of groups."""
+def load(groups: tuple[str, ...], *firsts: int) -> list[tuple[np.ndarray, np.ndarray]]:
+    """Return the kept examples of groups that begin at these seeds."""
     examples = []
     for group in groups:
-        for path in sorted(FOLDER.glob(f"examples {group} {first} *.npz")):
+        for path in sorted(path for first in firsts for path in FOLDER.glob(f"examples {group} {first} *.npz")):
             with np.load(path) as data:
                 examples += [(data[f"x{i}"], data[f"h{i}"]) for i in range(len(data.files) // 2 + 1) if f"x{i}" in data.files]
     return examples
@@ -107,20 +114,29 @@ def make_net(inputs: int):  # a PyTorch module, imported late
             self.first_norm = nn.BatchNorm1d(WIDTH)
             self.blocks = nn.ModuleList(nn.Conv1d(WIDTH, WIDTH, TAPS, padding=d * (TAPS // 2), dilation=d) for d in DILATIONS)
             self.norms = nn.ModuleList(nn.BatchNorm1d(WIDTH) for _ in DILATIONS)
-            self.dropout = nn.Dropout(0.12)
+            self.wholes = nn.ModuleList(nn.Linear(2 * WIDTH, WIDTH) for _ in DILATIONS)
+            for whole in self.wholes:
+                nn.init.zeros_(whole.weight)
+                nn.init.zeros_(whole.bias)
+            self.dropout = nn.Dropout(0.15)
             self.head = nn.Conv1d(WIDTH, 2 + 2 * len(DRUM_KEYS), 1)
 
         def forward(self, x: torch.Tensor) -> torch.Tensor:
             x = torch.relu(self.first_norm(self.first(x)))
-            for block, norm in zip(self.blocks, self.norms, strict=True):
-                x = x + torch.relu(norm(block(self.dropout(x))))
+            for block, norm, whole in zip(self.blocks, self.norms, self.wholes, strict=True):
+                # What the whole loop is like: its kit, its room, how loud its drums are.
+                like = torch.cat([x.mean(dim=2), (x.var(dim=2, unbiased=False) + 1e-5).sqrt()], dim=1)
+                x = x + torch.relu(norm(block(self.dropout(x))) + whole(like)[:, :, None])
             return self.head(x)
 
     return Net()
 
 
-def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float) -> None:
-    """Train on groups, keep a checkpoint after each epoch, and write `FOLDER/name.npz`."""
+def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "") -> None:
+    """Train on groups, keep a checkpoint after each epoch, and write `FOLDER/name.npz`.
+
+    With `start`, the name of an earlier training, go on from what it learned at a lower rate.
+    """
     import time
 
     import torch
@@ -128,20 +144,27 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float) -> No
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
     torch.manual_seed(7)
     rng = np.random.default_rng(7)
-    train_set, check_set = load(groups, FIRST_SEED), load(groups, CHECK_SEED)
+    firsts = (MORE_SEED, PLAIN_SEED) if start else (FIRST_SEED, MORE_SEED)
+    train_set, check_set = load(groups, *firsts), load(groups, CHECK_SEED)
     print(f"{name}: {len(train_set)} loops to learn from, {len(check_set)} to check", flush=True)
     prepared = [(x, targets_of(x.shape[0], h)) for x, h in train_set]
     checks = [(x, targets_of(x.shape[0], h)) for x, h in check_set]
-    crop, batch = 512, 16
+    crop, batch = 768, 12
     net = make_net(train_set[0][0].shape[1])
-    optimiser = torch.optim.AdamW(net.parameters(), lr=2e-3, weight_decay=1e-3)
+    smooth = torch.optim.swa_utils.AveragedModel(net, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.998), use_buffers=True)
+    optimiser = torch.optim.AdamW(net.parameters(), lr=2e-3, weight_decay=3e-3)
     steps = max(1, sum(max(1, x.shape[0] // crop) for x, _ in prepared) // batch)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 3e-3, total_steps=epochs * steps + 1)
+    if start:
+        learned = torch.load(FOLDER / f"{start}.checkpoint.pt")
+        net.load_state_dict({key.removeprefix("module."): value for key, value in learned["smooth"].items() if key.startswith("module.")})
+        smooth.load_state_dict(learned["smooth"])
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 1e-3 if start else 3e-3, total_steps=epochs * steps + 1)
     kept = FOLDER / f"{name}.checkpoint.pt"
     first_epoch = 0
     if kept.exists():
         state = torch.load(kept)
         net.load_state_dict(state["net"])
+        smooth.load_state_dict(state["smooth"])
         optimiser.load_state_dict(state["optimiser"])
         schedule.load_state_dict(state["schedule"])
         first_epoch = state["epoch"] + 1
@@ -159,12 +182,15 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float) -> No
             torch.nn.utils.clip_grad_norm_(net.parameters(), 2.0)
             optimiser.step()
             schedule.step()
+            smooth.update_parameters(net)
             total += float(loss.detach())
-        torch.save({"net": net.state_dict(), "optimiser": optimiser.state_dict(), "schedule": schedule.state_dict(), "epoch": epoch}, kept)
-        print(f"{name} epoch {epoch}: {total / steps:.4f}, check {_check(net, checks):.4f}, {time.monotonic() - began:.0f} s", flush=True)
+        torch.save({"net": net.state_dict(), "smooth": smooth.state_dict(), "optimiser": optimiser.state_dict(),
+                    "schedule": schedule.state_dict(), "epoch": epoch}, kept)
+        print(f"{name} epoch {epoch}: {total / steps:.4f}, check {_check(smooth.module, checks):.4f}, {time.monotonic() - began:.0f} s",
+              flush=True)
         if time.monotonic() - began > 60.0 * minutes:
             break
-    _export(net, checks, check_set, FOLDER / f"{name}.npz")
+    _export(smooth.module, checks, check_set, FOLDER / f"{name}.npz")
 
 
 def _batch(items: list, crop: int, rng: np.random.Generator):  # tensors
@@ -183,11 +209,25 @@ def _batch(items: list, crop: int, rng: np.random.Generator):  # tensors
 
 
 def _varied(x: np.ndarray, rng: np.random.Generator) -> np.ndarray:
-    """Tilt and bend the spectrum and move its level, as other rooms and desks would."""
-    bands = (x.shape[1] - 24) // 2
-    curve = np.interp(np.arange(bands), np.linspace(0, bands - 1, 6), rng.normal(0.0, 0.06, 6))
-    low = np.interp(np.linspace(0, bands * 0.38, 24), np.arange(bands), curve)
-    return (x + np.concatenate([curve, curve, low]).astype(np.float32) + np.float32(rng.normal(0.0, 0.05))).clip(-1.0, 1.2)
+    """Tilt, bend and shift the spectrum, move its level and raise its floor, as other rooms, desks and tape speeds would."""
+    bands = (x.shape[1] - LOW_BINS) // 2
+    curve = np.interp(np.arange(bands), np.linspace(0, bands - 1, 6), rng.normal(0.0, 0.07, 6))
+    low = np.interp(np.linspace(0, bands * 0.38, LOW_BINS), np.arange(bands), curve)
+    x = x + np.concatenate([curve, curve, low]).astype(np.float32) + np.float32(rng.normal(0.0, 0.05))
+    if rng.random() < 0.5:
+        octaves = float(rng.uniform(-0.25, 0.25))
+        places = np.clip(np.arange(bands) + octaves * BANDS_PER_OCTAVE, 0, bands - 1)
+        lows = np.clip((np.arange(LOW_BINS) + 1) * 2.0**octaves - 1, 0, LOW_BINS - 1)
+        x = np.concatenate([_moved(x[:, :bands], places), _moved(x[:, bands : 2 * bands], places), _moved(x[:, 2 * bands :], lows)], axis=1)
+    if rng.random() < 0.3:
+        x = np.maximum(x, np.float32(rng.uniform(-1.0, -0.35)))
+    return x.clip(-1.0, 1.2)
+
+
+def _moved(x: np.ndarray, places: np.ndarray) -> np.ndarray:
+    below = np.minimum(places.astype(int), x.shape[1] - 2)
+    share = (places - below).astype(np.float32)
+    return x[:, below] * (1.0 - share) + x[:, below + 1] * share
 
 
 def _loss(out, attack, offset, mask, drums, velocity):  # tensors
@@ -224,6 +264,9 @@ def _export(net, checks: list, check_set: list, path: Path) -> None:
 
     net.eval()
     arrays: dict[str, np.ndarray] = {"drums": np.array(DRUM_KEYS), "dilations": np.array(DILATIONS)}
+    for i, whole in enumerate(net.wholes):
+        arrays[f"whole_weight{i}"] = whole.weight.detach().T.numpy().astype(np.float16)
+        arrays[f"whole_bias{i}"] = whole.bias.detach().numpy()
     pairs = [("first", net.first, net.first_norm)]
     pairs += [(f"block{i}", b, n) for i, (b, n) in enumerate(zip(net.blocks, net.norms, strict=True))]
     with torch.no_grad():
@@ -277,14 +320,18 @@ def main() -> None:
     parser.add_argument("--epochs", type=int, default=20)
     parser.add_argument("--minutes", type=float, default=60.0, help="stop after so long")
     parser.add_argument("--name", default="all")
+    parser.add_argument("--start", default="", help="go on from what this training learned")
+    parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
+    parser.add_argument("--more", action="store_true", help="gather loops to go on with")
     chosen = parser.parse_args()
     groups = tuple(chosen.groups.split(","))
     if chosen.what == "gather":
         for group in groups:
-            gather(group, CHECK_SEED, max(12, chosen.loops // 8))
-            gather(group, FIRST_SEED, chosen.loops)
+            if not (chosen.more or chosen.plain):
+                gather(group, CHECK_SEED, max(12, chosen.loops // 8))
+            gather(group, PLAIN_SEED if chosen.plain else MORE_SEED if chosen.more else FIRST_SEED, chosen.loops)
     elif chosen.what == "train":
-        train(chosen.name, groups, chosen.epochs, chosen.minutes)
+        train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start)
     else:
         target = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE
         target.write_bytes((FOLDER / f"{chosen.name}.npz").read_bytes())

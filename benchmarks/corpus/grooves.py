@@ -200,7 +200,7 @@ def _played(sheet: _Sheet, kind: str, bpm: float) -> tuple[Note, ...]:
     rng = sheet.rng
     swing = float(rng.uniform(0.54, 0.67)) if kind == "swing" or (kind == "funk" and rng.random() < 0.3) else 0.5
     loose = float(rng.uniform(0.5, 5.0))
-    lanes = {drum: float(rng.normal(0.0, 3.0)) for drum in {d for _, d in sheet.hits}}
+    lanes = {drum: float(rng.normal(0.0, 3.0)) for drum in sorted({d for _, d in sheet.hits})}
     flams = rng.uniform(0.05, 0.3) if rng.random() < 0.25 else 0.0
     beat_s = 60.0 / bpm
     notes = []

@@ -2,7 +2,7 @@
 
 A bank holds, for each drum, voices of several velocities as mono samples that begin at their
 acoustic onset: the first sample that reaches 2 % of the strike's peak. SoundFonts are rendered once
-with FluidSynth into a cache folder; neither they nor what is rendered belongs in the repository.
+with FluidSynth, and patches with TiMidity, into a cache folder; neither they nor what is rendered belongs in the repository.
 """
 
 from __future__ import annotations
@@ -56,9 +56,10 @@ FONTS = (
     Font("csound-soundfont", "/usr/share/sounds/sf2/sf_GMbank.sf2", "csound"),
     Font("avldrums.lv2-soundfont", "/usr/lib/lv2/avldrums.lv2/Black_Pearl_4_LV2.sf2", "recorded", (0,), 0),
     Font("avldrums.lv2-soundfont", "/usr/lib/lv2/avldrums.lv2/Red_Zeppelin_4_LV2.sf2", "recorded", (0,), 0),
+    Font("freepats", "/etc/timidity/freepats.cfg", "freepats", (0,)),
     Font("opl3-soundfont", "/usr/share/sounds/sf2/OPL-3_FM_128M.sf2", "chip", (0,)),
 )
-GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "chip")
+GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "chip")
 
 Voice = NDArray[np.float32]
 
@@ -93,6 +94,14 @@ def synth_bank(seed: int) -> Bank:
     return Bank(f"synth {seed}", voices)
 
 
+@lru_cache(maxsize=64)
+def synth_voices(seed: int, drum: str) -> list[Voice]:
+    """Return one drum of a kit of our own synthesis, a voice a velocity."""
+    kit = draw_kit(np.random.default_rng(seed), RATE, width=1.0)
+    rng = np.random.default_rng((seed, list(VOICES).index(drum)))
+    return [from_onset(strike(kit, drum, velocity, rng)) for velocity in VELOCITIES]
+
+
 def font_kits(groups: tuple[str, ...]) -> list[tuple[Font, int]]:
     """Return the kits at hand of these groups, as (font, program)."""
     return [
@@ -100,7 +109,7 @@ def font_kits(groups: tuple[str, ...]) -> list[tuple[Font, int]]:
         for font in FONTS
         if font.group in groups and Path(font.path).is_file()
         for program in font.programs
-        if font.channel != 9 or (128, program) in _presets(font.path)
+        if font.channel != 9 or font.path.endswith(".cfg") or (128, program) in _presets(font.path)
     ]
 
 
@@ -136,8 +145,8 @@ def _presets(path: str) -> frozenset[tuple[int, int]]:
 
 
 def _render(font: Font, program: int, path: Path) -> None:
-    if shutil.which("fluidsynth") is None:
-        raise SystemExit("Install fluidsynth and the SoundFonts: see benchmarks/corpus/README.md")
+    if shutil.which("fluidsynth") is None or shutil.which("timidity") is None:
+        raise SystemExit("Install fluidsynth, timidity and the SoundFonts: see benchmarks/corpus/README.md")
     notes = [(drum.key, note) for drum in DRUMS.values() for note in (drum.note, *EXTRA_NOTES.get(drum.key, ()))]
     file = mido.MidiFile(type=0, ticks_per_beat=1000)
     track = mido.MidiTrack()
@@ -156,8 +165,13 @@ def _render(font: Font, program: int, path: Path) -> None:
         file.save(midi)
         command = ["fluidsynth", "-ni", "-q", "-R", "0", "-C", "0", "-g", "0.6", "-r", str(RATE), "-O", "float", "-F", str(wave),
                    font.path, str(midi)]
+        if font.path.endswith(".cfg"):
+            command = ["timidity", "-c", font.path, "-s", str(RATE), "-Ow", "-OwS2l", "-A40", "-EFreverb=0", "-EFchorus=0", "-EFdelay=0",
+                       "-o", str(wave), str(midi)]
         subprocess.run(command, check=True, capture_output=True)
         sound = soundfile.read(wave, dtype="float32", always_2d=True)[0].mean(axis=1)
+    if font.path.endswith(".cfg"):  # TiMidity leaves out the silence before the first note.
+        sound = np.concatenate([np.zeros(round(0.5 * RATE) - int(np.argmax(np.abs(sound) > 1e-4)), np.float32), sound])
     arrays = {}
     for index, (drum, note) in enumerate(notes):
         parts = []
@@ -165,4 +179,6 @@ def _render(font: Font, program: int, path: Path) -> None:
             start = round((0.5 + (index * len(VELOCITIES) + level) * SPACING_S) * RATE) - 64
             parts.append(from_onset(sound[start : start + round(LONGEST_S * RATE)]))
         arrays[f"{drum}/{note}"] = np.concatenate([np.array([len(p) for p in parts], np.float32), *parts])
-    np.savez(path, **arrays)
+    written = path.with_suffix(f".{os.getpid()}.npz")  # several processes may render the same kit at once
+    np.savez(written, **arrays)
+    written.replace(path)

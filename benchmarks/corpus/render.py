@@ -15,6 +15,7 @@ from scipy.signal import fftconvolve, lfilter
 from bompla.model.drums import METERS
 from corpus.grooves import DrawnGroove, draw_groove
 from corpus.kits import RATE, VELOCITIES, Bank, font_bank, font_kits, synth_bank
+from corpus.vary import draw_voices
 
 Mono = NDArray[np.float64]
 LEVELS_DB = {
@@ -48,12 +49,14 @@ class LabelledLoop:
         }
 
 
-def make_loop(seed: int, groups: tuple[str, ...], *, untrimmed: bool = False, mix_share: float = 0.2, clean: bool = False) -> LabelledLoop:
-    """Return a loop drawn by seed, on a kit of one of these groups of sounds."""
+def make_loop(
+    seed: int, groups: tuple[str, ...], *, untrimmed: bool = False, mix_share: float = 0.2, clean: bool = False, varied: bool = False
+) -> LabelledLoop:
+    """Return a loop drawn by seed, on a kit of one of these groups of sounds, its strikes made over if `varied`."""
     rng = np.random.default_rng(seed + 5_000_000)
     groove = draw_groove(seed)
-    bank = _bank(groups, seed, rng)
-    dry = _play(groove, bank, rng)
+    group, bank = _bank(groups, seed, rng)
+    dry, played = _play(groove, bank, rng, (group, seed) if varied else None)
     frames = round(groove.duration_s * RATE)
     lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
     if untrimmed:
@@ -70,16 +73,16 @@ def make_loop(seed: int, groups: tuple[str, ...], *, untrimmed: bool = False, mi
         sound = _recorded(sound, rng, wrapped=not untrimmed)
     sound = sound / (np.abs(sound).max() + 1e-9) * rng.uniform(0.3, 0.99)
     lead = round(lead_s * RATE) / RATE
-    hits = tuple((lead + round(n.time_s * RATE) / RATE, n.drum, n.velocity) for n in groove.notes if n.drum in bank.voices)
+    hits = tuple((lead + round(n.time_s * RATE) / RATE, n.drum, n.velocity) for n in groove.notes if n.drum in played)
     return LabelledLoop(sound.astype(np.float32), groove, bank.name, lead, lead + frames / RATE, hits, mixed)
 
 
-def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator) -> Bank:
+def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator) -> tuple[str, Bank]:
     group = str(rng.choice(groups, p=_shares(groups)))
     if group == "synth":
-        return synth_bank(seed // SYNTH_LOOPS_A_KIT + 70_000)
+        return group, synth_bank(seed // SYNTH_LOOPS_A_KIT + 70_000)
     kits = font_kits((group,))
-    return font_bank(*kits[int(rng.integers(len(kits)))])
+    return group, font_bank(*kits[int(rng.integers(len(kits)))])
 
 
 def _shares(groups: tuple[str, ...]) -> Mono:
@@ -87,14 +90,18 @@ def _shares(groups: tuple[str, ...]) -> Mono:
     return np.asarray(weights / weights.sum())
 
 
-def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator) -> Mono:
-    """Mix every hit at its onset; a hat's next stroke stops the open one."""
+def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tuple[str, int] | None) -> tuple[Mono, frozenset[str]]:
+    """Mix every hit at its onset, and say which drums there are; a hat's next stroke stops the open one."""
     frames = 2 * round(groove.duration_s * RATE) + 3 * RATE
     mix = np.zeros(frames)
     pitch = float(rng.choice([1.0, 1.0, rng.uniform(0.84, 1.19)]))
     chosen = {}
-    for drum in {note.drum for note in groove.notes}:
+    for drum in sorted({note.drum for note in groove.notes}):
         options = bank.voices.get(drum)
+        if varied:
+            group, seed = varied
+            drawn = draw_voices(drum, bank, group, seed, rng)
+            options = [drawn] if drawn else None
         if options:
             own = pitch * float(rng.uniform(0.94, 1.06))
             gain_db = LEVELS_DB[drum] + rng.normal(0.0, 2.5)
@@ -117,7 +124,7 @@ def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator) -> Mono:
         start = round(note.time_s * RATE)
         part = sound[: frames - start]
         mix[start : start + len(part)] += scale * part
-    return mix
+    return mix, frozenset(chosen)
 
 
 def _count_in(sound: Mono, groove: DrawnGroove, lead_s: float, rng: np.random.Generator) -> Mono:

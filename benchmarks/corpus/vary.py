@@ -1,0 +1,112 @@
+"""Strikes made over, so that what is learned holds for kits that nobody has heard: pitch, decay, tone, drive, layers.
+
+All of it is by drum and by loop: a drum keeps its sound through a loop, as a real one does.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from bompla.demo.synth import VOICES
+from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, from_onset, synth_voices
+
+STRANGER_SHARE = 0.4
+"""How often a drum comes from another kit than the rest."""
+
+LAYER_SHARE = 0.12
+
+
+def draw_voices(drum: str, bank: Bank, group: str, seed: int, rng: np.random.Generator) -> list[Voice] | None:
+    """Return the voices of a drum, a voice a velocity, made over by chance; None where no kit at hand has it.
+
+    Other kits are those of the same group of sounds and our own synthesis, so that a group left out
+    of learning stays unheard.
+    """
+    voices = _picked(drum, bank, group, seed, rng)
+    if voices is None:
+        return None
+    if rng.random() < LAYER_SHARE:
+        other = _picked(drum, bank, group, seed + 1, rng)
+        if other is not None:
+            share = rng.uniform(0.2, 0.8)
+            voices = [_sum((1.0 - share) * _level(a), share * _level(b)) * np.abs(a).max() for a, b in zip(voices, other, strict=True)]
+    return _made_over(voices, rng)
+
+
+def _picked(drum: str, bank: Bank, group: str, seed: int, rng: np.random.Generator) -> list[Voice] | None:
+    chance = rng.random()
+    if chance < STRANGER_SHARE / 2 or drum not in bank.voices:
+        return synth_voices(70_000 + seed // 4, drum) if drum in VOICES else None
+    if chance < STRANGER_SHARE and group != "synth":
+        kits = font_kits((group,))
+        bank = font_bank(*kits[int(rng.integers(len(kits)))])
+    options = bank.voices.get(drum)
+    return options[int(rng.integers(len(options)))] if options else None
+
+
+def _made_over(voices: list[Voice], rng: np.random.Generator) -> list[Voice]:
+    pitch = float(np.exp(np.clip(rng.normal(0.0, 0.13), -0.4, 0.4)))
+    decay_s = float(np.exp(rng.uniform(np.log(0.04), np.log(1.0)))) if rng.random() < 0.35 else 0.0
+    gate_s = float(rng.uniform(0.06, 0.5)) if rng.random() < 0.12 else 0.0
+    snap_db = float(rng.uniform(-7.0, 7.0)) if rng.random() < 0.35 else 0.0
+    snap_s = float(rng.uniform(0.003, 0.02))
+    drive = float(rng.uniform(1.0, 6.0)) if rng.random() < 0.2 else 0.0
+    curve = _curve(rng) if rng.random() < 0.6 else None
+    soft = float(rng.uniform(-5.0, 5.0)) if rng.random() < 0.5 else 0.0
+    out = []
+    for velocity, voice in zip(VELOCITIES, voices, strict=True):
+        peak = float(np.abs(voice).max(initial=1e-9))
+        sound = np.asarray(soxr.resample(voice, RATE * pitch, RATE) if abs(pitch - 1.0) > 0.005 else voice, np.float64)
+        t = np.arange(len(sound)) / RATE
+        if decay_s:
+            sound = sound * np.exp(-t / decay_s)
+        if gate_s:
+            sound = sound * np.clip((gate_s - t) / 0.01, 0.0, 1.0)
+        if snap_db:
+            sound = sound * 10.0 ** (snap_db * np.exp(-t / snap_s) / 20.0)
+        if curve is not None:
+            sound = _toned(sound, curve + soft * (1.0 - velocity / 127.0) * _TILT)
+        if drive:
+            level = float(np.abs(sound).max(initial=1e-9))
+            sound = np.tanh(drive * (velocity / 127.0) * sound / level) * level
+        sound = from_onset(sound)
+        out.append((sound * (peak / max(float(np.abs(sound).max(initial=0.0)), 1e-9))).astype(np.float32) if len(sound) else voice)
+    return out
+
+
+_OCTAVES = np.linspace(np.log2(30.0), np.log2(20_000.0), 40)
+_TILT = (_OCTAVES - np.log2(900.0)) * 0.8
+"""A tilt about 900 Hz: soft strikes are duller than hard ones, or brighter, by drum."""
+
+
+def _curve(rng: np.random.Generator) -> NDArray[np.floating]:
+    curve = rng.normal(0.0, 1.6) * (_OCTAVES - np.log2(900.0))
+    for _ in range(int(rng.integers(0, 4))):
+        middle, width = rng.uniform(_OCTAVES[0], _OCTAVES[-1]), rng.uniform(0.3, 1.2)
+        curve = curve + rng.uniform(-9.0, 9.0) * np.exp(-(((_OCTAVES - middle) / width) ** 2))
+    return np.clip(curve, -24.0, 18.0)
+
+
+def _toned(sound: NDArray[np.floating], curve_db: NDArray[np.floating]) -> NDArray[np.floating]:
+    """Filter with minimum phase, so that nothing sounds before the strike (Oppenheim and Schafer, the folded cepstrum)."""
+    size = 1024
+    bins = np.log2(np.maximum(np.fft.rfftfreq(size, 1.0 / RATE), 20.0))
+    cepstrum = np.fft.irfft(np.interp(bins, _OCTAVES, curve_db) * (np.log(10.0) / 20.0), size)
+    cepstrum[1 : size // 2] *= 2.0
+    cepstrum[size // 2 + 1 :] = 0.0
+    answer = np.fft.irfft(np.exp(np.fft.rfft(cepstrum)), size)
+    padded = 1 << int(np.ceil(np.log2(len(sound) + size)))
+    return np.asarray(np.fft.irfft(np.fft.rfft(sound, padded) * np.fft.rfft(answer, padded), padded)[: len(sound)])
+
+
+def _level(voice: Voice) -> Voice:
+    return voice / max(float(np.abs(voice).max(initial=0.0)), 1e-9)
+
+
+def _sum(a: Voice, b: Voice) -> Voice:
+    out = np.zeros(max(len(a), len(b)), np.float32)
+    out[: len(a)] += a
+    out[: len(b)] += b
+    return out
