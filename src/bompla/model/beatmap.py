@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -26,6 +27,7 @@ class BeatMap:
             raise EditError("A beat map needs two or more anchors in rising order.")
 
     @classmethod
+    @lru_cache(maxsize=16)  # every view asks for it, many times a frame
     def steady(cls, start_sample: float, end_sample: float, beats: float) -> BeatMap:
         """Return the map of a region that holds so many beats at one tempo."""
         return cls((float(start_sample), float(end_sample)), (0.0, float(beats)))

@@ -2,16 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from bisect import bisect_right, insort
+from collections.abc import Iterable, Sequence
 
 from msgspec.structs import replace
 
 from bompla.errors import EditError
-from bompla.model.document import Attack, Cut, Document, Heard, Hit, Loop, Pad, TempoReading
-from bompla.model.drums import DRUMS
+from bompla.model.beatmap import BeatMap
+from bompla.model.document import (
+    MIN_CUT_DISTANCE_MS,
+    Attack,
+    Cut,
+    Cutting,
+    Document,
+    Heard,
+    Hit,
+    Loop,
+    Origin,
+    Pad,
+    TempoReading,
+)
+from bompla.model.drums import DRUMS, METERS, Band
 from bompla.units import ms_to_samples
 
 SAME_ATTACK_MS = 15.0
+NEAR_DOWNBEAT_MS = 60.0
+LOWEST_BPM, HIGHEST_BPM = 20.0, 400.0
+MOST_BARS = 512
+MOST_FADE_MS = 200.0
 
 
 def add_cut(document: Document, at_sample: int, *, attack_sample: int | None = None) -> Document:
@@ -68,26 +86,39 @@ def set_threshold(document: Document, threshold: float) -> Document:
     return recut(replace(document, threshold=threshold))
 
 
+def set_cutting(document: Document, cutting: Cutting) -> Document:
+    """Cut in another way; hand and held cuts stay, and so do the pattern's hits."""
+    return document if cutting == document.cutting else recut(replace(document, cutting=cutting))
+
+
+def weighed(attack: Attack, cutting: Cutting) -> float:
+    """Return the strength of an attack as the weights of low, mid and high drums make it, from 0 to 1."""
+    if (cutting.low, cutting.mid, cutting.high) == (1.0, 1.0, 1.0) or not attack.heard:
+        return attack.strength
+    by_band = {Band.LOW: cutting.low, Band.MID: cutting.mid, Band.HIGH: cutting.high}
+    total = sum(h.confidence for h in attack.heard)
+    weight = sum(h.confidence * by_band[DRUMS[h.drum].band] for h in attack.heard) / total
+    return max(0.0, min(1.0, attack.strength * weight))
+
+
 def recut(document: Document) -> Document:
-    """Make the heard cuts of the loop anew from its attacks, the threshold, and what is held."""
-    loop, near = document.loop, document.min_cut_frames
-    kept = [cut for cut in document.cuts if cut.held or cut.origin != "heard"]
-    known = {cut.attack_sample: cut for cut in document.cuts if cut not in kept}
-    taken = [time for cut in kept for time in (cut.at_sample, cut.attack_sample)]
+    """Make the cuts of the loop anew from its attacks, its steps and the threshold; what is held or by hand stays."""
+    near = document.min_cut_frames
+    kept = [cut for cut in document.cuts if cut.held or cut.origin == "hand"]
+    free = (cut for cut in document.cuts if not cut.held and cut.origin != "hand")
+    known: dict[tuple[Origin, int], Cut] = {(cut.origin, cut.attack_sample): cut for cut in free}
+    taken = sorted(time for cut in kept for time in (cut.at_sample, cut.attack_sample))
     next_id = document.next_id
     cuts, new_ids = list(kept), []
-    last = -near
-    for attack in document.attacks:
-        inside = loop.start_sample <= attack.at_sample and attack.cut_sample < loop.end_sample
-        if not inside or attack.strength < document.threshold or attack.at_sample - last < near:
+    for wanted in _wanted(document):
+        spot = wanted.attack_sample
+        if _within(taken, spot, near) or _within(taken, wanted.at_sample, near):
             continue
-        if any(abs(attack.at_sample - time) < near for time in taken):
-            continue
-        last = attack.at_sample
-        cut = known.get(attack.at_sample)
+        for time in {spot, wanted.at_sample}:
+            insort(taken, time)
+        cut = known.get((wanted.origin, spot))
         if cut is None:
-            at = max(loop.start_sample, attack.cut_sample)
-            cut = Cut(next_id, at, attack.at_sample, attack.strength, "heard", heard=attack.heard, clear_db=attack.clear_db)
+            cut = replace(wanted, id=next_id)
             new_ids.append(next_id)
             next_id += 1
         cuts.append(cut)
@@ -95,6 +126,36 @@ def recut(document: Document) -> Document:
     ids = {cut.id for cut in cuts}
     offers = [i for i in document.offers if i in ids] + _unplayed(document, cuts, new_ids)
     return replace(document, cuts=_sorted(cuts), offers=tuple(offers), next_id=next_id)
+
+
+def _within(times: Sequence[float], at: int, near: int) -> bool:
+    """Whether any of sorted times is nearer than `near`."""
+    index = bisect_right(times, at - near)
+    return index < len(times) and times[index] < at + near
+
+
+def _wanted(document: Document) -> list[Cut]:
+    """Return the cuts that hits and even steps ask for, the ones to keep first, their ids still open."""
+    loop, cutting = document.loop, document.cutting
+    inside = [a for a in document.attacks if loop.start_sample <= a.at_sample and a.cut_sample < loop.end_sample]
+    strong = [(weighed(a, cutting), a) for a in inside] if cutting.hits else []
+    strong = [(strength, attack) for strength, attack in strong if strength >= document.threshold]
+    if cutting.min_distance_ms > MIN_CUT_DISTANCE_MS:
+        strong.sort(key=lambda item: (-item[0], item[1].at_sample))
+    wanted = [_cut_of(attack, strength, "heard", loop) for strength, attack in strong]
+    if not cutting.even:
+        return wanted
+    pull = ms_to_samples(cutting.pull_ms, document.source.sample_rate)
+    for step in range(round(loop.beats / cutting.even_beats)):
+        at = document.beat_map.sample_at(step * cutting.even_beats)
+        attack = attack_near(inside, at, pull) if pull else None
+        wanted.append(_cut_of(attack, attack.strength, "even", loop) if attack else Cut(0, at, at, 0.0, "even"))
+    return wanted
+
+
+def _cut_of(attack: Attack, strength: float, origin: Origin, loop: Loop) -> Cut:
+    at = max(loop.start_sample, attack.cut_sample)
+    return Cut(0, at, attack.at_sample, strength, origin, heard=attack.heard, clear_db=attack.clear_db)
 
 
 def set_loop(document: Document, loop: Loop) -> Document:
@@ -106,17 +167,81 @@ def set_loop(document: Document, loop: Loop) -> Document:
         return document
     changed = replace(document, loop=loop)
     before, after = document.beat_map, changed.beat_map
-    variations = tuple(
-        replace(v, hits=tuple(_retimed(h, after.beat_at(float(before.samples_at(h.at_beats)))) for h in v.hits))
-        for v in document.variations
-    )
+    variations = tuple(replace(v, hits=_retimed(v.hits, before, after)) for v in document.variations)
     return recut(replace(changed, variations=variations))
 
 
 def choose_reading(document: Document, reading: TempoReading) -> Document:
     """Read the same region as another number of bars or in another meter."""
     loop = document.loop
-    return set_loop(document, Loop(loop.start_sample, loop.end_sample, reading.bars, reading.meter))
+    return set_loop(document, replace(loop, bars=reading.bars, meter_name=reading.meter))
+
+
+def set_tempo(document: Document, bpm: float) -> Document:
+    """Set the tempo by hand: the start and the bars stay, and the end moves.
+
+    Raises EditError where so many bars would reach past the sound.
+    """
+    loop = document.loop
+    if not LOWEST_BPM <= bpm <= HIGHEST_BPM:
+        raise EditError(f"A tempo must lie between {LOWEST_BPM:.0f} and {HIGHEST_BPM:.0f} BPM.")
+    end = loop.start_sample + round(loop.beats * 60.0 / bpm * document.source.sample_rate)
+    if end > document.source.frames + round(0.002 * document.source.sample_rate):
+        raise EditError(f"At {bpm:.2f} BPM {loop.bars} bars would reach past the end of the sound; take fewer bars first.")
+    return set_loop(document, replace(loop, end_sample=min(end, document.source.frames)))
+
+
+def set_bars(document: Document, bars: int) -> Document:
+    """Say that the loop as it stands is so many bars: its tempo follows."""
+    if not 1 <= bars <= MOST_BARS:
+        raise EditError(f"A loop has 1 to {MOST_BARS} bars.")
+    return set_loop(document, replace(document.loop, bars=bars))
+
+
+def set_meter(document: Document, meter_name: str) -> Document:
+    """Read the loop in another meter, with as many bars of it as come nearest to the same beat."""
+    if meter_name not in METERS:
+        raise EditError(f"There is no meter {meter_name}.")
+    loop, meter = document.loop, METERS[meter_name]
+    quarters = loop.beats * loop.meter.beat_quarters
+    bars = max(1, round(quarters / (meter.beats_per_bar * meter.beat_quarters)))
+    return set_loop(document, replace(loop, bars=bars, meter_name=meter_name))
+
+
+def take_bars(document: Document, bars: int) -> Document:
+    """Keep the start and the tempo, and take so many bars from there, as far as the sound reaches."""
+    loop = document.loop
+    end = loop.start_sample + round(loop.frames / loop.bars * bars)
+    return set_loop(document, replace(loop, end_sample=min(end, document.source.frames), bars=bars))
+
+
+def slide_loop(document: Document, by_beats: float) -> Document:
+    """Move the whole loop by some beats, as far as the sound reaches."""
+    loop = document.loop
+    by = round(loop.frames / loop.beats * by_beats)
+    start = max(0, min(loop.start_sample + by, document.source.frames - loop.frames))
+    return set_loop(document, replace(loop, start_sample=start, end_sample=start + loop.frames))
+
+
+def downbeat_here(document: Document, at_sample: int) -> Document:
+    """Let the loop begin at the attack nearest to a place, with as many of its bars as fit after it.
+
+    Raises EditError where not one bar fits.
+    """
+    loop = document.loop
+    near = attack_near(document.attacks, at_sample, ms_to_samples(NEAR_DOWNBEAT_MS, document.source.sample_rate))
+    start = near.cut_sample if near else at_sample
+    bar = loop.frames / loop.bars
+    bars = min(loop.bars, int((document.source.frames - start) / bar + 0.002))
+    if bars < 1:
+        raise EditError("Not one whole bar is left after this place; choose an earlier one.")
+    end = min(document.source.frames, start + round(bars * bar))
+    return set_loop(document, replace(loop, start_sample=start, end_sample=end, bars=bars))
+
+
+def set_seam_fade(document: Document, fade_ms: float) -> Document:
+    """Blend the loop's end with what lies before its start, over so many milliseconds."""
+    return replace(document, loop=replace(document.loop, fade_ms=max(0.0, min(MOST_FADE_MS, fade_ms))))
 
 
 def rename_slice(document: Document, cut_id: int, name: str) -> Document:
@@ -171,11 +296,50 @@ def _with_first(cuts: list[Cut], document: Document, next_id: int) -> tuple[list
     start, near = document.loop.start_sample, document.min_cut_frames
     for index, cut in enumerate(cuts):
         if start <= cut.at_sample < start + near:
-            if cut.origin == "heard" and not cut.held:
+            if cut.origin != "hand" and not cut.held:
                 cuts[index] = replace(cut, at_sample=start)
             return cuts, next_id
     first = Cut(next_id, start, start, 0.0, "even")
     return [first, *(c for c in cuts if c.at_sample != start)], next_id + 1
+
+
+def hold_cuts(document: Document, cut_ids: Iterable[int], held: bool) -> Document:
+    """Hold cuts, so that they stay however the loop is cut anew, or let them go."""
+    chosen = set(cut_ids)
+    cuts = tuple(replace(c, held=held) if c.id in chosen else c for c in document.cuts)
+    return replace(document, cuts=cuts)
+
+
+def nudge_cuts(document: Document, cut_ids: Iterable[int], by_samples: int) -> Document:
+    """Move cuts by some samples, the foremost first, so that they do not stand in each other's way."""
+    chosen = [cut for cut in document.cuts if cut.id in set(cut_ids)]
+    for cut in reversed(chosen) if by_samples > 0 else chosen:
+        document = move_cut(document, cut.id, cut.at_sample + by_samples)
+    return document
+
+
+def keep_doubt(document: Document, cut_id: int, kind: str) -> Document:
+    """Remember that a doubt about a slice was looked at and that the slice is well."""
+    cut = document.cut(cut_id)
+    return document if kind in cut.kept else _with_cut(document, replace(cut, kept=(*cut.kept, kind)))
+
+
+def correct_all(document: Document, cut_ids: Iterable[int], drum: str) -> Document:
+    """Say of several slices at once which drum leads in them."""
+    for cut_id in cut_ids:
+        document = correct_heard(document, cut_id, drum)
+    return document
+
+
+def set_underneath(document: Document, cut_id: int, drum: str, sounds: bool) -> Document:
+    """Say by hand whether a drum sounds in a slice beside the one that leads."""
+    cut = document.cut(cut_id)
+    rest = tuple(h for h in cut.heard if h.drum != drum)
+    if not sounds:
+        return _with_cut(document, replace(cut, heard=rest, held=True))
+    velocity = next((h.velocity for h in cut.heard if h.drum == drum), 80)
+    lead = rest[:1]
+    return _with_cut(document, replace(cut, heard=(*lead, Heard(drum, 1.0, velocity), *rest[1:]), held=True))
 
 
 def _unplayed(document: Document, cuts: list[Cut], new_ids: list[int]) -> list[int]:
@@ -183,16 +347,15 @@ def _unplayed(document: Document, cuts: list[Cut], new_ids: list[int]) -> list[i
     if not document.variations:
         return []
     near = ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
-    beat_map = document.beat_map
-    times = [beat_map.sample_at(hit.at_beats) for hit in document.pattern.hits]
+    times = sorted(document.beat_map.samples_at([hit.at_beats for hit in document.pattern.hits]).tolist())
     by_id = {cut.id: cut for cut in cuts}
-    return [
-        i for i in new_ids if by_id[i].heard and all(abs(by_id[i].attack_sample - t) > near for t in times)
-    ]
+    return [i for i in new_ids if by_id[i].heard and not _within(times, by_id[i].attack_sample, near + 1)]
 
 
-def _retimed(hit: Hit, at_beats: float) -> Hit:
-    return replace(hit, at_beats=round(at_beats, 9))
+def _retimed(hits: tuple[Hit, ...], before: BeatMap, after: BeatMap) -> tuple[Hit, ...]:
+    """Return hits with the beats that their sound has under another map."""
+    beats = after.beats_at(before.samples_at([hit.at_beats for hit in hits])).round(9).tolist()
+    return tuple(replace(hit, at_beats=beat) for hit, beat in zip(hits, beats, strict=True))
 
 
 def attack_near(attacks: Iterable[Attack], at_sample: int, within_samples: int) -> Attack | None:

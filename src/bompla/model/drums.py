@@ -27,6 +27,18 @@ FAMILY_LABELS = {
 }
 
 
+class Band(StrEnum):
+    """Where in the spectrum a drum mostly sounds."""
+
+    LOW = "low"
+    MID = "mid"
+    HIGH = "high"
+
+
+BANDS_HZ = {Band.LOW: (0.0, 160.0), Band.MID: (160.0, 4_500.0), Band.HIGH: (4_500.0, 30_000.0)}
+"""From where to where each band reaches, as pictures and weights use it."""
+
+
 class Notehead(StrEnum):
     """A head of standard percussion notation."""
 
@@ -43,32 +55,40 @@ class Notehead(StrEnum):
 
 @dataclass(frozen=True)
 class Drum:
-    """What is known of a drum role; `note` is its General MIDI percussion note."""
+    """What is known of a drum role; `note` is its General MIDI percussion note, `letter` its key when a slice is named."""
 
     key: str
     label: str
     family: Family
     note: int
     notehead: Notehead
+    letter: str
     other_notes: tuple[int, ...] = ()
     choke_set: int = 0
 
+    @property
+    def band(self) -> Band:
+        """Where it mostly sounds."""
+        if self.family in (Family.HATS, Family.CYMBALS) or self.key == "shaker":
+            return Band.HIGH
+        return Band.LOW if self.family is Family.DRUMS else Band.MID
+
 
 _TABLE = (
-    Drum("kick", "Kick", Family.DRUMS, 36, Notehead.OVAL, (35,)),
-    Drum("tom_low", "Low tom", Family.DRUMS, 45, Notehead.OVAL_SLASHED, (41, 43)),
-    Drum("tom_mid", "Mid tom", Family.DRUMS, 47, Notehead.OVAL_SLASHED),
-    Drum("tom_high", "High tom", Family.DRUMS, 50, Notehead.OVAL_SLASHED, (48,)),
-    Drum("snare", "Snare", Family.SNARES, 38, Notehead.OVAL, (40,)),
-    Drum("rim", "Rim", Family.SNARES, 37, Notehead.CROSS_BELOW),
-    Drum("clap", "Clap", Family.SNARES, 39, Notehead.SQUARE),
-    Drum("hat_closed", "Closed hat", Family.HATS, 42, Notehead.CROSS, choke_set=1),
-    Drum("hat_pedal", "Pedal hat", Family.HATS, 44, Notehead.CROSS_BELOW, choke_set=1),
-    Drum("hat_open", "Open hat", Family.HATS, 46, Notehead.CROSS_CIRCLED, choke_set=1),
-    Drum("ride", "Ride", Family.CYMBALS, 51, Notehead.DIAMOND, (53, 59)),
-    Drum("crash", "Crash", Family.CYMBALS, 49, Notehead.STAR, (52, 55, 57)),
-    Drum("shaker", "Shaker", Family.EXTRAS, 82, Notehead.TRIANGLE, (69, 70)),
-    Drum("perc", "Percussion", Family.EXTRAS, 56, Notehead.SQUARE),
+    Drum("kick", "Kick", Family.DRUMS, 36, Notehead.OVAL, "K", (35,)),
+    Drum("tom_low", "Low tom", Family.DRUMS, 45, Notehead.OVAL_SLASHED, "L", (41, 43)),
+    Drum("tom_mid", "Mid tom", Family.DRUMS, 47, Notehead.OVAL_SLASHED, "M"),
+    Drum("tom_high", "High tom", Family.DRUMS, 50, Notehead.OVAL_SLASHED, "T", (48,)),
+    Drum("snare", "Snare", Family.SNARES, 38, Notehead.OVAL, "S", (40,)),
+    Drum("rim", "Rim", Family.SNARES, 37, Notehead.CROSS_BELOW, "R"),
+    Drum("clap", "Clap", Family.SNARES, 39, Notehead.SQUARE, "C"),
+    Drum("hat_closed", "Closed hat", Family.HATS, 42, Notehead.CROSS, "H", choke_set=1),
+    Drum("hat_pedal", "Pedal hat", Family.HATS, 44, Notehead.CROSS_BELOW, "P", choke_set=1),
+    Drum("hat_open", "Open hat", Family.HATS, 46, Notehead.CROSS_CIRCLED, "O", choke_set=1),
+    Drum("ride", "Ride", Family.CYMBALS, 51, Notehead.DIAMOND, "D", (53, 59)),
+    Drum("crash", "Crash", Family.CYMBALS, 49, Notehead.STAR, "X", (52, 55, 57)),
+    Drum("shaker", "Shaker", Family.EXTRAS, 82, Notehead.TRIANGLE, "Y", (69, 70)),
+    Drum("perc", "Percussion", Family.EXTRAS, 56, Notehead.SQUARE, "U"),
 )
 
 DRUMS: dict[str, Drum] = {drum.key: drum for drum in _TABLE}

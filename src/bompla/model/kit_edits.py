@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+from itertools import pairwise
+
 from msgspec.structs import replace
 
 from bompla.errors import EditError
 from bompla.model.document import PADS_PER_PAGE, Cut, Document, Layer, Pad
 from bompla.model.drums import DRUMS
+from bompla.model.shape import TAILS, Shape, held
 
 MIN_LEVEL_DB, MAX_LEVEL_DB = -48.0, 12.0
+TURN_VELOCITY = 10
+"""Slices whose velocities are nearer than this are equals, and take turns."""
 
 
 def rename_pad(document: Document, pad_id: int, name: str) -> Document:
@@ -24,20 +30,53 @@ def set_pad_drum(document: Document, pad_id: int, drum: str) -> Document:
     pad = document.pad(pad_id)
     own_name = pad.name != DRUMS[pad.drum].label
     name = pad.name if own_name else DRUMS[drum].label
-    return _with_pad(document, replace(pad, drum=drum, name=name, note=DRUMS[drum].note))
+    return _with_pad(document, _at_note(replace(pad, drum=drum, name=name), DRUMS[drum].note))
 
 
 def set_pad_note(document: Document, pad_id: int, note: int) -> Document:
     """Give a pad another MIDI note, 0 to 127."""
     if not 0 <= note <= 127:
         raise EditError("A MIDI note is a number from 0 to 127.")
-    return _with_pad(document, replace(document.pad(pad_id), note=note))
+    return _with_pad(document, _at_note(document.pad(pad_id), note))
 
 
 def set_pad_level(document: Document, pad_id: int, level_db: float) -> Document:
     """Set a pad's level in dB, held to the range from -48 to 12."""
     level_db = max(MIN_LEVEL_DB, min(MAX_LEVEL_DB, level_db))
     return _with_pad(document, replace(document.pad(pad_id), level_db=level_db))
+
+
+def set_shape(document: Document, pad_id: int, shape: Shape) -> Document:
+    """Give a pad another shape, held to the ranges of its values."""
+    pad = document.pad(pad_id)
+    shape = held(shape)
+    return document if shape == pad.shape else _with_pad(document, replace(pad, shape=shape))
+
+
+def set_kit_tail(document: Document, tail: str) -> Document:
+    """Choose how slices go on past their end, on all pads that leave it to the kit."""
+    if tail not in TAILS[1:]:
+        raise EditError("The kit's slices can end, ring on, or go back and forth.")
+    return replace(document, tail=tail)
+
+
+def copy_shape(document: Document, pad_id: int) -> Document:
+    """Give a pad's shape to all pads of its drum's family."""
+    pad = document.pad(pad_id)
+    family = DRUMS[pad.drum].family
+    pads = tuple(replace(p, shape=pad.shape) if DRUMS[p.drum].family is family else p for p in document.pads)
+    return replace(document, pads=pads)
+
+
+def copy_pad(document: Document, pad_id: int, slot: int) -> Document:
+    """Copy a pad, with its sound and shape, to a free slot, with the next free note."""
+    pad = document.pad(pad_id)
+    if any(p.slot == slot for p in document.pads):
+        raise EditError("There is a pad at that place; clear it first.")
+    notes = {p.note for p in document.pads}
+    note = next((n for n in (*range(pad.note + 1, 128), *range(pad.note)) if n not in notes), pad.note)
+    new = replace(_at_note(pad, note), id=document.next_id, slot=slot, name=f"{pad.name} 2"[:40])
+    return replace(document, pads=tuple(sorted([*document.pads, new], key=lambda p: p.slot)), next_id=document.next_id + 1)
 
 
 def put_on_slot(document: Document, slot: int, cut_id: int) -> Document:
@@ -50,7 +89,7 @@ def put_on_slot(document: Document, slot: int, cut_id: int) -> Document:
     if pad is not None:
         return _with_pad(document, replace(pad, layers=(layer,)))
     drum = cut.heard[0].drum if cut.heard else "perc"
-    new = Pad(document.next_id, slot, drum, cut.name or DRUMS[drum].label, DRUMS[drum].note, 0.0, (layer,))
+    new = Pad(document.next_id, slot, drum, cut.name or DRUMS[drum].label, DRUMS[drum].note, 0.0, (layer,), own=True)
     pads = tuple(sorted([*document.pads, new], key=lambda p: p.slot))
     return replace(document, pads=pads, next_id=document.next_id + 1)
 
@@ -73,6 +112,36 @@ def clear_pad(document: Document, pad_id: int) -> Document:
     return _with_pad(document, replace(document.pad(pad_id), layers=()))
 
 
+def take_off(document: Document, pad_id: int, layer: Layer) -> Document:
+    """Take one slice off a pad; the next harder one answers to its velocities, or else the next softer."""
+    pad = document.pad(pad_id)
+    left = tuple(one for one in pad.layers if one != layer)
+    if left and layer.up_to == 127 and all(one.up_to < 127 for one in left):
+        highest = left[-1].up_to
+        left = tuple(replace(one, up_to=127) if one.up_to == highest else one for one in left)
+    return _with_pad(document, replace(pad, layers=left))
+
+
+def add_layer(document: Document, pad_id: int, cut_id: int) -> Document:
+    """Put one more slice on a pad, to take turns with those of its loudness or to answer to velocities of its own."""
+    pad, layer = document.pad(pad_id), layer_of(document.cut(cut_id))
+    if any(one.at_sample == layer.at_sample for one in pad.layers):
+        raise EditError("That slice is on this pad already.")
+    groups: dict[int, list[Layer]] = {}
+    for one in pad.layers:
+        groups.setdefault(one.up_to, []).append(one)
+    near = next((group for group in groups.values() if abs(group[0].velocity - layer.velocity) < TURN_VELOCITY), None)
+    if near is not None:
+        near.append(layer)
+    else:
+        groups[-1] = [layer]
+    ordered = sorted(groups.values(), key=lambda group: group[0].velocity)
+    bounds = [(max(a.velocity for a in low) + min(b.velocity for b in high)) // 2 for low, high in pairwise(ordered)]
+    heights = [*bounds, 127]
+    layers = tuple(replace(one, up_to=up_to) for group, up_to in zip(ordered, heights, strict=True) for one in group)
+    return _with_pad(document, replace(pad, layers=layers))
+
+
 def layer_of(cut: Cut, *, velocity: int | None = None, up_to: int = 127) -> Layer:
     """Return the layer that plays a cut's slice."""
     own = cut.heard[0].velocity if cut.heard else 100
@@ -80,4 +149,60 @@ def layer_of(cut: Cut, *, velocity: int | None = None, up_to: int = 127) -> Laye
 
 
 def _with_pad(document: Document, pad: Pad) -> Document:
+    pad = replace(pad, own=True)
     return replace(document, pads=tuple(pad if p.id == pad.id else p for p in document.pads))
+
+
+def set_stacked(document: Document, pad_id: int, other_id: int) -> Document:
+    """Let another pad sound with a pad; 0 for none. Raises EditError for the pad itself."""
+    if other_id == pad_id:
+        raise EditError("A pad cannot sound with itself; choose another one.")
+    if other_id:
+        document.pad(other_id)
+    return _with_pad(document, replace(document.pad(pad_id), stacked=other_id))
+
+
+def set_keys(document: Document, pad_id: int, low: int, high: int) -> Document:
+    """Let the notes from `low` to `high` play a pad at their pitch; (0, 0) leaves only its own note."""
+    pad = document.pad(pad_id)
+    if (low, high) != (0, 0) and not 0 <= low <= pad.note <= high <= 127:
+        raise EditError("The range must hold the pad's own note, and lie between 0 and 127.")
+    return _with_pad(document, replace(pad, keys=(low, high)))
+
+
+def notes_by_drum(document: Document) -> Document:
+    """Give every pad its drum's General MIDI percussion note; a drum's second pad gets the next free one."""
+    return _with_notes(document, [DRUMS[pad.drum].note for pad in document.pads])
+
+
+def notes_in_order(document: Document, first: int = 36) -> Document:
+    """Give the pads notes upwards from `first`, in the order of their places."""
+    return _with_notes(document, [min(127, first + n) for n in range(len(document.pads))])
+
+
+def notes_from_list(document: Document, notes: Mapping[str, int]) -> Document:
+    """Give pads the notes that a list has for their names, or else for their drums; the others keep theirs."""
+    listed = [notes.get(pad.name, notes.get(pad.drum)) for pad in document.pads]
+    taken = {note for note in listed if note is not None}
+    free = iter(n for n in range(127, -1, -1) if n not in taken and n not in {pad.note for pad in document.pads})
+    kept = [next(free) if note is None and pad.note in taken else pad.note for pad, note in zip(document.pads, listed, strict=True)]
+    return _with_notes(document, [known if note is None else note for note, known in zip(listed, kept, strict=True)])
+
+
+def _at_note(pad: Pad, note: int) -> Pad:
+    """Return a pad at another note; the keys that play it move along, or are given up where they would leave the range of notes."""
+    low, high = (key + note - pad.note for key in pad.keys)
+    fits = pad.keys != (0, 0) and low >= 0 and high <= 127
+    return replace(pad, note=note, keys=(low, high) if fits else (0, 0))
+
+
+def _with_notes(document: Document, wanted: Iterable[int]) -> Document:
+    taken: set[int] = set()
+    pads = []
+    for pad, note in zip(document.pads, wanted, strict=True):
+        if not 0 <= note <= 127:
+            raise EditError("A MIDI note is a number from 0 to 127.")
+        free = next((n for n in (*range(note, 128), *range(note)) if n not in taken), note)
+        taken.add(free)
+        pads.append(pad if pad.note == free else replace(_at_note(pad, free), own=True))
+    return replace(document, pads=tuple(pads))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from statistics import median
 
 from msgspec.structs import replace
@@ -11,12 +11,13 @@ from bompla.errors import EditError
 from bompla.model.document import Document, Hit, Variation
 
 DEFAULT_VELOCITY = 100
+SAME_BEATS = 1.0 / 32.0
 
 
 def usual_velocity(document: Document, pad_id: int) -> int:
     """Return the velocity that a drawn hit gets: the middle of what the original plays on this pad."""
     pad = document.pad(pad_id)
-    heard = [h.velocity for cut in document.cuts for h in cut.heard if h.drum == pad.drum and h.confidence >= 0.5]
+    heard = [h.velocity for cut in document.cuts for h in cut.heard if h.drum == pad.drum and h.sure]
     return round(median(heard)) if heard else DEFAULT_VELOCITY
 
 
@@ -26,19 +27,39 @@ def add_hit(document: Document, pad_id: int, at_beats: float, velocity: int | No
     Raises EditError outside the loop, and where the pad already has a hit at that time.
     """
     document.pad(pad_id)
-    if not 0.0 <= at_beats < document.loop.beats:
+    if not 0.0 <= at_beats < document.pattern_beats:
         raise EditError("A hit must lie inside the loop.")
     if any(h.pad_id == pad_id and abs(h.at_beats - at_beats) < 1e-4 for h in document.pattern.hits):
         raise EditError("This pad already has a hit there.")
     chosen = usual_velocity(document, pad_id) if velocity is None else velocity
     hit = Hit(document.next_id, pad_id, float(at_beats), _held(chosen))
-    return replace(_with_hits(document, [*document.pattern.hits, hit]), next_id=document.next_id + 1)
+    return replace(with_hits(document, [*document.pattern.hits, hit]), next_id=document.next_id + 1)
+
+
+def add_played(document: Document, hits: Sequence[tuple[int, float, int, float]], *, replacing: bool = False) -> Document:
+    """Add hits that were played, as (pad id, beat, velocity, pitch), or put them in place of all that those pads had.
+
+    A hit nearer than a 32nd of a beat to one of the same pad takes its place.
+    """
+    known = {pad.id for pad in document.pads}
+    hits = [hit for hit in hits if hit[0] in known and 0.0 <= hit[1] < document.pattern_beats]
+    struck = {hit[0] for hit in hits}
+    times = {pad_id: [hit[1] for hit in hits if hit[0] == pad_id] for pad_id in struck}
+
+    def stays(hit: Hit) -> bool:
+        if hit.pad_id not in struck:
+            return True
+        return not replacing and all(abs(hit.at_beats - beat) >= SAME_BEATS for beat in times[hit.pad_id])
+
+    made = [Hit(document.next_id + n, pad_id, float(b), _held(velocity), pitch) for n, (pad_id, b, velocity, pitch) in enumerate(hits)]
+    kept = [hit for hit in document.pattern.hits if stays(hit)]
+    return replace(with_hits(document, [*kept, *made]), next_id=document.next_id + len(made))
 
 
 def delete_hits(document: Document, hit_ids: Iterable[int]) -> Document:
     """Take hits out of the pattern."""
     gone = set(hit_ids)
-    return _with_hits(document, [hit for hit in document.pattern.hits if hit.id not in gone])
+    return with_hits(document, [hit for hit in document.pattern.hits if hit.id not in gone])
 
 
 def move_hits(document: Document, hit_ids: Iterable[int], by_beats: float, pad_id: int | None = None) -> Document:
@@ -47,7 +68,7 @@ def move_hits(document: Document, hit_ids: Iterable[int], by_beats: float, pad_i
     times = [hit.at_beats for hit in document.pattern.hits if hit.id in chosen]
     if not times:
         return document
-    last = document.loop.beats - 1e-6
+    last = document.pattern_beats - 1e-6
     by_beats = max(-min(times), min(by_beats, last - max(times)))
     return _changed(
         document,
@@ -68,27 +89,13 @@ def set_velocity(document: Document, hit_ids: Iterable[int], velocity: int) -> D
     return _changed(document, set(hit_ids), lambda hit: replace(hit, velocity=_held(velocity)))
 
 
-def quantise_hits(document: Document, hit_ids: Iterable[int], step_beats: float) -> Document:
-    """Move hits to the nearest step; one at the very end goes to the step before it."""
-    if step_beats <= 0.0:
-        raise EditError("A grid step needs a length.")
-
-    def onto_grid(hit: Hit) -> Hit:
-        step = round(hit.at_beats / step_beats)
-        if step * step_beats >= document.loop.beats - 1e-9:
-            step -= 1
-        return replace(hit, at_beats=step * step_beats)
-
-    return _changed(document, set(hit_ids), onto_grid)
-
-
 def take_offers(document: Document, hits: Iterable[tuple[int, float, int]]) -> Document:
     """Add offered hits, as (pad id, beats, velocity), to the pattern, and close the offer."""
     new, next_id = [], document.next_id
     for pad_id, at_beats, velocity in hits:
         new.append(Hit(next_id, pad_id, at_beats, _held(velocity)))
         next_id += 1
-    grown = _with_hits(document, [*document.pattern.hits, *new])
+    grown = with_hits(document, [*document.pattern.hits, *new])
     return replace(grown, offers=(), next_id=next_id)
 
 
@@ -102,12 +109,18 @@ def _held(velocity: int) -> int:
 
 
 def _changed(document: Document, chosen: set[int], change: Callable[[Hit], Hit]) -> Document:
-    return _with_hits(document, [change(h) if h.id in chosen else h for h in document.pattern.hits])
+    return with_hits(document, [change(h) if h.id in chosen else h for h in document.pattern.hits])
 
 
-def _with_hits(document: Document, hits: Iterable[Hit]) -> Document:
+def with_hits(document: Document, hits: Iterable[Hit]) -> Document:
     """Return the document with these hits in its shown variation, in order of time."""
     ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
-    shown = replace(document.pattern, hits=ordered)
-    variations: tuple[Variation, ...] = (shown, *document.variations[1:])
-    return replace(document, variations=variations)
+    return with_pattern(document, replace(document.pattern, hits=ordered))
+
+
+def with_pattern(document: Document, pattern: Variation) -> Document:
+    """Return the document with another variation in the place of the shown one."""
+    if not document.variations:
+        return replace(document, variations=(pattern,), shown=0)
+    variations = (pattern if n == document.shown else v for n, v in enumerate(document.variations))
+    return replace(document, variations=tuple(variations))

@@ -1,0 +1,90 @@
+"""Edits of variations: functions from document to document."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from string import ascii_uppercase
+
+from msgspec.structs import replace
+
+from bompla.errors import EditError
+from bompla.model.document import Document, FeelLayer, Hit, Variation
+from bompla.model.pattern_edits import with_pattern
+
+MOST_VARIATIONS = len(ascii_uppercase)
+MOST_BARS = 256
+
+
+def add_variation(document: Document, hits: Iterable[tuple[int, float, int]], name: str, layer: FeelLayer | None = None) -> Document:
+    """Add a variation with hits as (pad id, beat, velocity), and show it; raises EditError where there are too many."""
+    made = [Hit(0, pad_id, beat, max(1, min(127, velocity))) for pad_id, beat, velocity in hits]
+    return add_variation_hits(document, made, name, layer=layer)
+
+
+def add_variation_hits(
+    document: Document, hits: Iterable[Hit], name: str, *, layer: FeelLayer | None = None, bars: int = 0
+) -> Document:
+    """Add a variation with copies of hits, so many bars long, and show it; raises EditError where there are too many."""
+    used = {v.letter for v in document.variations}
+    letter = next((one for one in ascii_uppercase if one not in used), "")
+    if not letter:
+        raise EditError(f"A loop has up to {MOST_VARIATIONS} variations; take one out first.")
+    made = [replace(hit, id=document.next_id + n) for n, hit in enumerate(hits)]
+    ordered = tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
+    new = Variation(letter, name, ordered, layer or FeelLayer(), bars=bars)
+    return replace(
+        document, variations=(*document.variations, new), shown=len(document.variations), next_id=document.next_id + len(made)
+    )
+
+
+def duplicate_variation(document: Document) -> Document:
+    """Add a copy of the shown variation, and show it."""
+    shown = document.pattern
+    return add_variation_hits(document, shown.hits, f"from {shown.letter}", layer=shown.layer, bars=shown.bars)
+
+
+def set_bars(document: Document, bars: int) -> Document:
+    """Give the shown variation bars of its own, 1 to 256, or the loop's with 0; hits past its end are kept."""
+    if not 0 <= bars <= MOST_BARS:
+        raise EditError(f"A pattern has 1 to {MOST_BARS} bars.")
+    bars = 0 if bars == document.loop.bars else bars
+    return with_pattern(document, replace(document.pattern, bars=bars))
+
+
+def show_variation(document: Document, index: int) -> Document:
+    """Show another variation."""
+    if not 0 <= index < len(document.variations):
+        raise EditError("That variation is no longer there.")
+    return document if index == document.shown else replace(document, shown=index)
+
+
+def delete_variation(document: Document, index: int) -> Document:
+    """Take a variation out; the last one stays."""
+    if len(document.variations) < 2:
+        raise EditError("The last variation stays.")
+    left = tuple(v for n, v in enumerate(document.variations) if n != index)
+    shown = min(document.shown - (index < document.shown), len(left) - 1)
+    return replace(document, variations=left, shown=max(0, shown))
+
+
+def move_variation(document: Document, index: int, to: int) -> Document:
+    """Move a variation to another place in the row."""
+    row = list(document.variations)
+    shown = document.pattern
+    row.insert(max(0, min(to, len(row) - 1)), row.pop(index))
+    return replace(document, variations=tuple(row), shown=row.index(shown))
+
+
+def rename_variation(document: Document, name: str) -> Document:
+    """Name the shown variation."""
+    return with_pattern(document, replace(document.pattern, name=name.strip()[:40]))
+
+
+def note_down(document: Document, note: str) -> Document:
+    """Note down what differs in the shown variation."""
+    return with_pattern(document, replace(document.pattern, note=note.strip()[:400]))
+
+
+def set_layer(document: Document, layer: FeelLayer) -> Document:
+    """Feel the shown variation in another way."""
+    return document if layer == document.pattern.layer else with_pattern(document, replace(document.pattern, layer=layer))
