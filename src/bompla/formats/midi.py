@@ -9,9 +9,11 @@ from typing import Literal
 
 import mido
 import msgspec
+from msgspec.structs import replace
 
 from bompla.errors import ExportError
 from bompla.files import write_atomically
+from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import quantised
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.drums import DRUMS
@@ -24,13 +26,15 @@ NOTE_BEATS = 0.125
 
 
 class MidiOptions(msgspec.Struct, frozen=True):
-    """How a pattern is written: real times or quantised, and which notes stand for its pads.
+    """How a pattern is written: real times or quantised, which notes stand for its pads, which variations.
 
-    Notes are the pads' own (`pads`) or General MIDI percussion by drum (`drums`).
+    Notes are the pads' own (`pads`) or General MIDI percussion by drum (`drums`). `letters` are variations
+    to be written one after the other; without any it is the shown one.
     """
 
     quantise: bool = False
     notes: Literal["pads", "drums"] = "pads"
+    letters: tuple[str, ...] = ()
 
 
 def midi_bytes(document: Document, options: MidiOptions | None = None) -> bytes:
@@ -40,24 +44,58 @@ def midi_bytes(document: Document, options: MidiOptions | None = None) -> bytes:
     """
     options = options or MidiOptions()
     meter = document.loop.meter
-    hits = [hit for hit in document.pattern.hits if -0.5 < hit.at_beats < document.loop.beats]
-    if not hits:
+    placed_hits = written_hits(document, options)
+    if not placed_hits:
         raise ExportError("The pattern has no hits to write; draw some, or choose another loop.")
-    times = [max(0.0, hit.at_beats) for hit in hits]
-    if options.quantise:
-        times = [float(t) for t in quantised(times, document.loop.beats, compound=meter.compound)]
     ticks_per_beat = TICKS_PER_QUARTER * meter.beat_quarters
-    end_tick = round(document.loop.beats * ticks_per_beat)
+    starts = section_starts(document, options)
+    end_tick = round(starts[-1] * ticks_per_beat)
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER, charset="utf-8")
-    file.tracks.append(_tempo_track(document, end_tick))
+    file.tracks.append(_tempo_track(document, options.letters, [round(beat * ticks_per_beat) for beat in starts]))
     for pad in document.pads:
-        placed = [(round(t * ticks_per_beat), h) for t, h in zip(times, hits, strict=True) if h.pad_id == pad.id]
+        placed = [(round(t * ticks_per_beat), h) for t, h in placed_hits if h.pad_id == pad.id]
         if placed:
             note = DRUMS[pad.drum].note if options.notes == "drums" else pad.note
-            file.tracks.append(_pad_track(pad, note, placed, end_tick, round(NOTE_BEATS * ticks_per_beat)))
+            file.tracks.append(_pad_track(pad, note, placed, end_tick, ticks_per_beat))
     target = io.BytesIO()
     file.save(file=target)
     return target.getvalue()
+
+
+def section_starts(document: Document, options: MidiOptions) -> list[int]:
+    """Return the beat at which each variation that is written begins, and the one at which the last ends.
+
+    Raises ExportError for a letter that no variation has.
+    """
+    starts = [0]
+    for index in _shown(document, options):
+        starts.append(starts[-1] + document.beats_of(document.variations[index]) if document.variations else document.loop.beats)
+    return starts
+
+
+def _shown(document: Document, options: MidiOptions) -> list[int]:
+    by_letter = {variation.letter: n for n, variation in enumerate(document.variations)}
+    unknown = [letter for letter in options.letters if letter not in by_letter]
+    if unknown:
+        raise ExportError(f"There is no variation {unknown[0]}; there are {', '.join(by_letter)}.")
+    return [by_letter[letter] for letter in options.letters] or [document.shown]
+
+
+def written_hits(document: Document, options: MidiOptions) -> list[tuple[float, Hit]]:
+    """Return what will be written: each hit as it is felt, and its beat from the start of the file.
+
+    Raises ExportError for a letter that no variation has.
+    """
+    starts = section_starts(document, options)
+    found = []
+    for section, index in enumerate(_shown(document, options)):
+        beats = starts[section + 1] - starts[section]
+        hits = [h for h in felt_pattern(replace(document, shown=index)) if -0.5 < h.at_beats < beats]
+        times = [max(0.0, hit.at_beats) for hit in hits]
+        if options.quantise:
+            times = [float(t) for t in quantised(times, beats, compound=document.loop.meter.compound)]
+        found += [(starts[section] + t, hit) for t, hit in zip(times, hits, strict=True)]
+    return found
 
 
 def write_midi(document: Document, path: Path, options: MidiOptions | None = None) -> None:
@@ -65,7 +103,7 @@ def write_midi(document: Document, path: Path, options: MidiOptions | None = Non
     write_atomically(path, midi_bytes(document, options), ExportError)
 
 
-def _tempo_track(document: Document, end_tick: int) -> mido.MidiTrack:
+def _tempo_track(document: Document, letters: tuple[str, ...], starts: list[int]) -> mido.MidiTrack:
     meter = document.loop.meter
     track = mido.MidiTrack()
     track.append(mido.MetaMessage("track_name", name=document.title, time=0))
@@ -74,14 +112,20 @@ def _tempo_track(document: Document, end_tick: int) -> mido.MidiTrack:
     track.append(
         mido.MetaMessage("time_signature", numerator=meter.numerator, denominator=meter.denominator, time=0)
     )
-    track.append(mido.MetaMessage("end_of_track", time=end_tick))
+    names = {variation.letter: variation.name for variation in document.variations}
+    for n, letter in enumerate(letters):
+        track.append(mido.MetaMessage("marker", text=f"{letter} {names[letter]}".strip(), time=starts[n] - starts[n - 1] if n else 0))
+    track.append(mido.MetaMessage("end_of_track", time=starts[-1] - starts[len(letters) - 1] if letters else starts[-1]))
     return track
 
 
 def _pad_track(
-    pad: Pad, note: int, placed: Iterable[tuple[int, Hit]], end_tick: int, length_ticks: int
+    pad: Pad, note: int, placed: Iterable[tuple[int, Hit]], end_tick: int, ticks_per_beat: float
 ) -> mido.MidiTrack:
-    """Return a track whose notes end before the next one of the same pad begins, and with the loop."""
+    """Return a track whose notes end before the next one of the same pad begins, and with the loop.
+
+    A pad that is played across the keys has a hit's pitch in its note.
+    """
     ordered = sorted(placed, key=lambda item: item[0])
     track = mido.MidiTrack()
     track.append(mido.MetaMessage("track_name", name=pad.name, time=0))
@@ -89,9 +133,11 @@ def _pad_track(
     messages: list[tuple[int, int, mido.Message]] = []
     for index, (tick, hit) in enumerate(ordered):
         following = ordered[index + 1][0] if index + 1 < len(ordered) else end_tick
+        length_ticks = round((hit.length_beats or NOTE_BEATS) * ticks_per_beat)
         stop = max(tick + 1, min(tick + length_ticks, following))
-        on = mido.Message("note_on", channel=PERCUSSION_CHANNEL, note=note, velocity=hit.velocity)
-        off = mido.Message("note_off", channel=PERCUSSION_CHANNEL, note=note, velocity=64)
+        key = note if pad.keys == (0, 0) else max(0, min(127, note + round(hit.pitch)))
+        on = mido.Message("note_on", channel=PERCUSSION_CHANNEL, note=key, velocity=hit.velocity)
+        off = mido.Message("note_off", channel=PERCUSSION_CHANNEL, note=key, velocity=64)
         messages += [(tick, 1, on), (stop, 0, off)]
     now = 0
     for tick, _, message in sorted(messages, key=lambda item: item[:2]):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import zipfile
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -14,43 +15,62 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip
 from bompla.errors import BomplaError, ProjectError
 from bompla.files import reason_of, write_atomically
-from bompla.model.document import Document, check_document
+from bompla.model.checks import check_document
+from bompla.model.document import Document
 
 SUFFIX = ".bompla"
-FORMAT_VERSION = 1
+FORMAT_VERSION = 2
 PROJECT_ENTRY = "project.json"
 MAX_ENTRY_BYTES = 2_000_000_000
+MAX_SOURCES = 64
 _FIXED_TIME = (2020, 1, 1, 0, 0, 0)
 
+
+@dataclass(frozen=True, eq=False)
+class Project:
+    """What a project file holds: sounds with their documents, and which of them is shown."""
+
+    sources: tuple[tuple[Document, Clip], ...]
+    current: int = 0
+
+
+def _one_source_to_many(header: dict[str, Any]) -> dict[str, Any]:
+    return {"sources": [{"audio": header["audio"], "document": header["document"]}], "current": 0}
+
+
 Migration = Callable[[dict[str, Any]], dict[str, Any]]
-MIGRATIONS: dict[int, Migration] = {}
-"""For each older version, what turns its document into the next version's."""
+MIGRATIONS: dict[int, Migration] = {1: _one_source_to_many}
+"""For each older version, what turns its header into the next version's."""
 
 
-def project_bytes(document: Document, clip: Clip) -> bytes:
+def project_bytes(project: Project) -> bytes:
     """Return a project as bytes; equal projects give equal bytes.
 
     Audio is kept as FLAC of 24 bits, and as 32-bit float WAV where FLAC cannot hold it: above
     full scale, more than 8 channels, or an unusual rate.
     """
-    name, content = _encoded(clip)
-    plain = msgspec.to_builtins(document)
-    header = {"format": "bompla project", "version": FORMAT_VERSION, "audio": name, "document": plain}
+    sources, sounds = [], {}
+    for index, (document, clip) in enumerate(project.sources):
+        name, content = _encoded(clip, f"audio/source{index + 1 if index else ''}")
+        sounds[name] = content
+        sources.append({"audio": name, "document": msgspec.to_builtins(document)})
+    header = {"format": "bompla project", "version": FORMAT_VERSION, "sources": sources, "current": project.current}
     target = io.BytesIO()
     with zipfile.ZipFile(target, "w") as archive:
         entry = zipfile.ZipInfo(PROJECT_ENTRY, _FIXED_TIME)
         entry.compress_type = zipfile.ZIP_DEFLATED
         archive.writestr(entry, msgspec.json.format(msgspec.json.encode(header), indent=1))
-        archive.writestr(zipfile.ZipInfo(name, _FIXED_TIME), content)
+        for name, content in sounds.items():
+            archive.writestr(zipfile.ZipInfo(name, _FIXED_TIME), content)
     return target.getvalue()
 
 
-def save_project(document: Document, clip: Clip, path: Path) -> None:
+def save_project(project: Project, path: Path) -> None:
     """Write a project, whole or not at all; raises ProjectError with a sentence."""
-    write_atomically(path, project_bytes(document, clip), ProjectError)
+    write_atomically(path, project_bytes(project), ProjectError)
 
 
-def open_project(path: Path) -> tuple[Document, Clip]:
+def open_project(path: Path) -> Project:
     """Read a project.
 
     Raises ProjectError with a sentence for a file that is missing, damaged, no project, or made
@@ -63,26 +83,25 @@ def open_project(path: Path) -> tuple[Document, Clip]:
     return read_project(content, path.name)
 
 
-def read_project(content: bytes, name: str) -> tuple[Document, Clip]:
+def read_project(content: bytes, name: str) -> Project:
     """Read a project from bytes; `name` is used in error messages. Raises ProjectError."""
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
-            header = msgspec.json.decode(_entry(archive, PROJECT_ENTRY))
-            document = _document_of(header, name)
-            clip = decode_clip(_entry(archive, str(header.get("audio", ""))), f"The sound in {name}")
-    except (zipfile.BadZipFile, KeyError, EOFError, NotImplementedError, RuntimeError, ValueError) as error:
+            header = _header_of(msgspec.json.decode(_entry(archive, PROJECT_ENTRY)), name)
+            sources = tuple(_source_of(archive, plain, name) for plain in header["sources"])
+            current = int(header["current"])
+    except (zipfile.BadZipFile, KeyError, EOFError, NotImplementedError, RuntimeError, ValueError, TypeError) as error:
         raise ProjectError(f"{name} is not a Bompla project, or it is damaged.") from error
     except ProjectError:
         raise
     except BomplaError as error:
         raise ProjectError(f"{name} is damaged: {error}") from error
-    source = document.source
-    if (clip.frames, clip.sample_rate) != (source.frames, source.sample_rate):
-        raise ProjectError(f"{name} is damaged: its sound is not the one its cuts were made on.")
-    return document, clip
+    if not 1 <= len(sources) <= MAX_SOURCES:
+        raise ProjectError(f"{name} is damaged: it holds no sound.")
+    return Project(sources, max(0, min(current, len(sources) - 1)))
 
 
-def _document_of(header: Any, name: str) -> Document:
+def _header_of(header: Any, name: str) -> dict[str, Any]:
     if not isinstance(header, dict) or header.get("format") != "bompla project":
         raise ProjectError(f"{name} is not a Bompla project.")
     version = header.get("version")
@@ -90,16 +109,24 @@ def _document_of(header: Any, name: str) -> Document:
         raise ProjectError(f"{name} does not say which version it is; it is damaged.")
     if version > FORMAT_VERSION:
         raise ProjectError(f"{name} was made by a newer Bompla (format {version}); update to open it.")
-    plain: Any = header.get("document")
+    plain: dict[str, Any] = header
     while version < FORMAT_VERSION:
         plain = MIGRATIONS[version](plain)
         version += 1
+    return plain
+
+
+def _source_of(archive: zipfile.ZipFile, plain: Any, name: str) -> tuple[Document, Clip]:
     try:
-        document = msgspec.convert(plain, Document)
+        document = msgspec.convert(plain["document"], Document)
     except msgspec.ValidationError as error:
         raise ProjectError(f"{name} is damaged: {str(error).rstrip('.')}.") from error
     check_document(document)
-    return document
+    clip = decode_clip(_entry(archive, str(plain["audio"])), f"The sound in {name}")
+    source = document.source
+    if (clip.frames, clip.sample_rate) != (source.frames, source.sample_rate):
+        raise ProjectError(f"{name} is damaged: its sound is not the one its cuts were made on.")
+    return document, clip
 
 
 def _entry(archive: zipfile.ZipFile, name: str) -> bytes:
@@ -108,8 +135,8 @@ def _entry(archive: zipfile.ZipFile, name: str) -> bytes:
     return archive.read(name)
 
 
-def _encoded(clip: Clip) -> tuple[str, bytes]:
+def _encoded(clip: Clip, name: str) -> tuple[str, bytes]:
     fits = clip.channels <= 8 and clip.sample_rate <= 655_350 and float(abs(clip.samples).max(initial=0.0)) <= 1.0
     if fits:
-        return "audio/source.flac", encode_clip(clip, container="FLAC", subtype="PCM_24")
-    return "audio/source.wav", encode_clip(clip, container="WAV", subtype="FLOAT")
+        return f"{name}.flac", encode_clip(clip, container="FLAC", subtype="PCM_24")
+    return f"{name}.wav", encode_clip(clip, container="WAV", subtype="FLOAT")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable
 from itertools import pairwise
 
@@ -12,13 +13,19 @@ from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Hea
 from bompla.model.drums import DRUMS, Drum, Family
 from bompla.model.heard_loop import HeardLoop
 from bompla.model.kit_edits import layer_of
+from bompla.units import ms_to_samples
 
-PLAYED_CONFIDENCE = 0.5
 MAX_LAYERS = 4
+MAX_TURNS = 3
+"""How many equal slices take turns on a pad."""
+
+TURN_CLEAR_DB = 6.0
 LAYER_GAP = 10
 """Two velocities further apart than this sound different enough for layers of their own."""
 
 CLEAR_ENOUGH_DB = 30.0
+FIRST_NOTE = 36
+SAME_HIT_MS = 12.0
 
 ROWS = (Family.DRUMS, Family.SNARES, Family.HATS, Family.CYMBALS)
 """The rows of a page of pads from the lowest up; extras stand where there is room."""
@@ -49,7 +56,7 @@ def document_from(heard: HeardLoop, title: str) -> Document:
 
 def played(cut: Cut) -> tuple[Heard, ...]:
     """Return the drums of a cut that are sure enough to play."""
-    return tuple(h for h in cut.heard if h.confidence >= PLAYED_CONFIDENCE)
+    return tuple(h for h in cut.heard if h.sure)
 
 
 def heard_hits(document: Document, cuts: Iterable[Cut]) -> list[tuple[int, float, int]]:
@@ -58,14 +65,11 @@ def heard_hits(document: Document, cuts: Iterable[Cut]) -> list[tuple[int, float
     A drum with no pad is left out, and so is a slice that was left out.
     """
     pads = {pad.drum: pad.id for pad in reversed(document.pads)}
-    beat_map = document.beat_map
-    hits = []
-    for cut in cuts:
-        if cut.left_out or not document.loop.start_sample <= cut.at_sample < document.loop.end_sample:
-            continue
-        beat = max(0.0, beat_map.beat_at(cut.attack_sample))
-        hits += [(pads[h.drum], beat, h.velocity) for h in played(cut) if h.drum in pads]
-    return hits
+    start, end = document.loop.start_sample, document.loop.end_sample
+    inside = [cut for cut in cuts if not cut.left_out and start <= cut.at_sample < end]
+    beats = document.beat_map.beats_at([cut.attack_sample for cut in inside]).tolist()
+    placed = zip(inside, beats, strict=True)
+    return [(pads[h.drum], max(0.0, beat), h.velocity) for cut, beat in placed for h in played(cut) if h.drum in pads]
 
 
 def offered_hits(document: Document) -> list[tuple[int, float, int]]:
@@ -99,6 +103,55 @@ def made_kit(cuts: Iterable[Cut], next_id: int) -> tuple[tuple[Pad, ...], int]:
     return tuple(sorted(pads, key=lambda pad: pad.slot)), next_id
 
 
+def remade_kit(document: Document) -> Document:
+    """Make the kit anew from the slices as they stand; pads changed by hand stay, and so do all hits."""
+    made, _ = made_kit(document.cuts, document.next_id)
+    kept = {pad.drum: pad for pad in reversed(document.pads)}
+    next_id = document.next_id
+    pads = [pad for pad in document.pads if pad.own or all(pad.drum != new.drum for new in made)]
+    taken = {pad.slot for pad in pads} | {pad.slot for pad in document.pads}
+    for new in made:
+        old = kept.get(new.drum)
+        if old is not None and old.own:
+            continue
+        if old is not None:
+            pads.append(replace(old, layers=new.layers))
+            continue
+        slot = _free_slot(DRUMS[new.drum], taken)
+        taken.add(slot)
+        pads.append(replace(new, id=next_id, slot=slot))
+        next_id += 1
+    return replace(document, pads=tuple(sorted(pads, key=lambda pad: pad.slot)), next_id=next_id)
+
+
+def kit_of_slices(document: Document) -> Document:
+    """Put every slice on a pad of its own, in order, from note 36 up; each hit goes to the pad of the slice it falls in."""
+    slices = [s for s in document.slices() if not s.cut.left_out][: 8 * PADS_PER_PAGE]
+    next_id, pads = document.next_id, []
+    for place, piece in enumerate(slices):
+        cut = piece.cut
+        drum = cut.heard[0].drum if cut.heard else "perc"
+        name = cut.name or f"{piece.number} {DRUMS[drum].label.lower()}"
+        pads.append(Pad(next_id, place, drum, name, min(127, FIRST_NOTE + place), 0.0, (layer_of(cut),)))
+        next_id += 1
+    starts = [piece.cut.attack_sample for piece in slices]
+    beat_map, near = document.beat_map, ms_to_samples(SAME_HIT_MS, document.source.sample_rate)
+
+    def moved(variation: Variation) -> Variation:
+        hits: dict[tuple[int, int], Hit] = {}
+        for hit in variation.hits:
+            place = max(0, bisect_right(starts, beat_map.sample_at(hit.at_beats) + near) - 1)
+            key = (place, round(hit.at_beats * 48))
+            if pads and (key not in hits or hits[key].velocity < hit.velocity):
+                hits[key] = replace(hit, pad_id=pads[place].id)
+        return replace(variation, hits=tuple(sorted(hits.values(), key=lambda h: (h.at_beats, h.pad_id, h.id))))
+
+    if not pads:
+        return document
+    variations = tuple(moved(variation) for variation in document.variations)
+    return replace(document, pads=tuple(pads), variations=variations, next_id=next_id)
+
+
 def tray(document: Document) -> tuple[Cut, ...]:
     """Return the cuts whose slices are on no pad."""
     used = {layer.at_sample for pad in document.pads for layer in pad.layers}
@@ -112,6 +165,7 @@ def _free_slot(drum: Drum, taken: set[int]) -> int:
 
 
 def _layers(group: list[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
+    """Return layers from soft to hard, parted at the widest gaps; the cleanest leads, and equals as clean take turns with it."""
     group = sorted(group, key=lambda item: item[1].velocity)
     gaps = [
         (b[1].velocity - a[1].velocity, index)
@@ -121,11 +175,19 @@ def _layers(group: list[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
     bounds = [0, *sorted(index for _, index in wide), len(group)]
     layers = []
     for start, end in pairwise(bounds):
-        cut, heard = max(group[start:end], key=_cleanness)
+        ranked = sorted(group[start:end], key=_cleanness, reverse=True)
+        lead = ranked[0]
         last = end == len(group)
         up_to = 127 if last else (group[end - 1][1].velocity + group[end][1].velocity) // 2
-        layers.append(layer_of(cut, velocity=heard.velocity, up_to=up_to))
+        equals = [item for item in ranked[1:] if _as_clean(item, lead)][: MAX_TURNS - 1]
+        layers += [layer_of(cut, velocity=heard.velocity, up_to=up_to) for cut, heard in (lead, *equals)]
     return tuple(layers)
+
+
+def _as_clean(item: tuple[Cut, Heard], lead: tuple[Cut, Heard]) -> bool:
+    """Whether a slice is as hard as another, with no more underneath it and not much less clear."""
+    here, there = _cleanness(item), _cleanness(lead)
+    return here[0] >= there[0] and here[1] >= there[1] - TURN_CLEAR_DB and abs(item[1].velocity - lead[1].velocity) < LAYER_GAP
 
 
 def _cleanness(item: tuple[Cut, Heard]) -> tuple[float, float, float]:

@@ -1,0 +1,164 @@
+"""Feel: timing and accent apart from which hits are played; taken from a groove, laid over another, written in."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from msgspec.structs import replace
+
+from bompla.errors import BomplaError, EditError, ExportError
+from bompla.files import reason_of, write_atomically
+from bompla.groove.grid import beat_divisions
+from bompla.model.document import Document, Feel, FeelLayer, Hit
+from bompla.model.drums import Meter
+from bompla.model.pattern_edits import with_pattern
+
+PLAIN_LAYER = FeelLayer()
+EARLY = 0.08
+FORMAT = "bompla feel"
+
+
+def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter: Meter) -> tuple[Hit, ...]:
+    """Return hits as a layer makes them felt, in order of time; the plain layer leaves them as they are.
+
+    First hits are drawn to their own beat's grid, then come swing, the taken feel, what each pad is
+    ahead or behind, and looseness; the same seed gives the same looseness. None leaves the loop.
+    """
+    if layer == PLAIN_LAYER or not hits:
+        return tuple(hits)
+    divisions = beat_divisions([hit.at_beats for hit in hits], beats, compound=meter.compound)
+    ahead = dict(layer.ahead_ms)
+    middle = float(np.median([hit.velocity for hit in hits]))
+    per_ms = bpm / 60_000.0
+    made = []
+    for hit in hits:
+        if not 0.0 <= hit.at_beats < beats:
+            made.append(hit)
+            continue
+        at = _pulled(hit.at_beats, layer.pull, divisions)
+        at = _swung(at, layer)
+        velocity = middle + (hit.velocity - middle) * layer.accent
+        if layer.feel is not None:
+            step = _step_of(at, layer.feel)
+            at += layer.timing * layer.feel.late[step]
+            velocity *= 1.0 + layer.force * (layer.feel.accent[step] - 1.0)
+        at += per_ms * (ahead.get(hit.pad_id, 0.0) + _loose_ms(hit, layer))
+        at = min(max(0.0, at), beats - 1e-6)
+        made.append(replace(hit, at_beats=round(at, 9), velocity=int(max(1, min(127, round(velocity))))))
+    return tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
+
+
+def felt_pattern(document: Document) -> tuple[Hit, ...]:
+    """Return the hits of the shown variation as they are felt."""
+    pattern = document.pattern
+    return felt(pattern.hits, pattern.layer, beats=document.pattern_beats, bpm=document.bpm, meter=document.loop.meter)
+
+
+def write_in(document: Document) -> Document:
+    """Make the feel part of the hits, and the layer plain again: what is heard stays the same."""
+    pattern = document.pattern
+    return with_pattern(document, replace(pattern, hits=felt_pattern(document), layer=PLAIN_LAYER))
+
+
+def feel_of(document: Document, name: str) -> Feel:
+    """Return the feel of the shown pattern: by step of the bar, the middle of how late and how hard its hits are.
+
+    Steps without hits are as late as the steps around them. Raises EditError for a pattern without hits.
+    """
+    struck = [(hit.at_beats, hit.pad_id, hit.velocity) for hit in document.pattern.hits]
+    return feel_from(struck, document.loop.meter, document.pattern_beats, name)
+
+
+def feel_from(struck: Sequence[tuple[float, int, int]], meter: Meter, beats: int, name: str) -> Feel:
+    """Return the feel of what was struck, as (beat, pad or note, velocity), see `feel_of`.
+
+    How hard is counted against the middle of each pad. Raises EditError where nothing was struck.
+    """
+    struck = [one for one in struck if 0.0 <= one[0] < beats]
+    if not struck:
+        raise EditError("There are no hits to take a feel from.")
+    divisions = beat_divisions([at for at, _, _ in struck], beats, compound=meter.compound)
+    per_beat = 3 if int((divisions == 3).sum()) * 2 > divisions.size else 4
+    steps = meter.beats_per_bar * per_beat
+    late: list[list[float]] = [[] for _ in range(steps)]
+    force: list[list[float]] = [[] for _ in range(steps)]
+    middle = {pad: float(np.median([v for _, other, v in struck if other == pad])) for pad in {pad for _, pad, _ in struck}}
+    for at, pad, velocity in struck:
+        nearest = round(at * per_beat)
+        late[nearest % steps].append(at - nearest / per_beat)
+        force[nearest % steps].append(velocity / max(1.0, middle[pad]))
+    usual = float(np.median([value for values in late for value in values]))
+    return Feel(
+        name, per_beat,
+        tuple(round(float(np.median(values)) if values else usual, 5) for values in late),
+        tuple(round(float(np.median(values)) if values else 1.0, 4) for values in force),
+    )
+
+
+def own_feels() -> tuple[Feel, ...]:
+    """Return the feels that ship with Bompla: swings in small steps, a late back beat, pushed hats."""
+    made = []
+    for percent in (54, 57, 60, 63, 66):
+        late = tuple(2.0 * (percent - 50.0) / 100.0 * 0.25 if step % 2 else 0.0 for step in range(16))
+        made.append(Feel(f"sixteenths swung {percent} %", 4, late, tuple(0.86 if step % 2 else 1.0 for step in range(16))))
+    back = tuple(0.035 if step in (4, 12) else 0.0 for step in range(16))
+    made.append(Feel("late back beat", 4, back, tuple(1.08 if step in (4, 12) else 1.0 for step in range(16))))
+    pushed = tuple(-0.02 if step % 4 == 2 else 0.0 for step in range(16))
+    made.append(Feel("pushed off-beats", 4, pushed, tuple(1.06 if step % 4 == 2 else 1.0 for step in range(16))))
+    down = tuple({0: 1.15, 8: 1.06}.get(step, 0.97 if step % 4 == 0 else 0.9) for step in range(16))
+    made.append(Feel("leaning on the one", 4, (0.0,) * 16, down))
+    return tuple(made)
+
+
+def save_feel(feel: Feel, path: Path) -> None:
+    """Write a feel as JSON; raises ExportError with a sentence."""
+    content = {"format": FORMAT, "version": 1, "feel": msgspec.to_builtins(feel)}
+    write_atomically(path, json.dumps(content, indent=1).encode() + b"\n", ExportError)
+
+
+def load_feel(path: Path) -> Feel:
+    """Read a feel; raises BomplaError with a sentence for a file that holds none."""
+    try:
+        content = json.loads(path.read_bytes())
+        if content.get("format") != FORMAT:
+            raise BomplaError(f"{path.name} holds no feel.")
+        feel = msgspec.convert(content["feel"], Feel)
+    except OSError as error:
+        raise BomplaError(f"Could not open {path.name}: {reason_of(error)}.") from error
+    except (ValueError, KeyError, AttributeError, TypeError, msgspec.ValidationError) as error:
+        raise BomplaError(f"{path.name} holds no feel, or it is damaged.") from error
+    if feel.steps_per_beat < 1 or not feel.late or len(feel.late) != len(feel.accent):
+        raise BomplaError(f"{path.name} holds no feel, or it is damaged.")
+    return feel
+
+
+def _pulled(at_beats: float, pull: float, divisions: np.ndarray) -> float:
+    beat = int(np.clip(np.floor(at_beats + EARLY), 0, len(divisions) - 1))
+    steps = int(divisions[beat])
+    return at_beats + pull * (round(at_beats * steps) / steps - at_beats)
+
+
+def _swung(at_beats: float, layer: FeelLayer) -> float:
+    """Return a time with its pair of steps divided unevenly: the middle moves, the ends stay."""
+    pair = 2.0 * layer.swing_beats
+    start = np.floor((at_beats + 1e-9) / pair) * pair
+    share = (at_beats - start) / pair
+    middle = layer.swing / 100.0
+    bent = share * 2.0 * middle if share < 0.5 else middle + (share - 0.5) * 2.0 * (1.0 - middle)
+    return float(start + bent * pair)
+
+
+def _step_of(at_beats: float, feel: Feel) -> int:
+    return round(at_beats * feel.steps_per_beat) % len(feel.late)
+
+
+def _loose_ms(hit: Hit, layer: FeelLayer) -> float:
+    if layer.loose_ms <= 0.0:
+        return 0.0
+    draw = np.random.default_rng((layer.seed, hit.id)).normal(0.0, layer.loose_ms / 2.0)
+    return float(np.clip(draw, -layer.loose_ms, layer.loose_ms))
+
