@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from bompla.audio.clip import Clip
 from bompla.audio.loudness import loudness_db
-from bompla.engine.layout import EVENT, Bus, Op
+from bompla.engine.colour import Rack
+from bompla.engine.layout import EVENT, Bus, Op, sends_of
 from bompla.engine.mixer import MAX_BLOCK_FRAMES, MixerState, apply, command, render
 from bompla.engine.pool import Place
 from bompla.render.sounds import Baked, SoundKey
@@ -18,6 +19,8 @@ from bompla.units import SILENCE_DB, db_to_gain
 CLICK_MS = 28.0
 CLICK_HZ, BAR_CLICK_HZ = 1050.0, 1580.0
 MAX_MATCH_DB = 18.0
+MATCHED_S = 40.0
+"""Of a long pattern so much is measured: the whole would take seconds after each edit."""
 
 
 def click_sounds(sample_rate: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
@@ -33,19 +36,19 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
     """Return the hits and clicks of a loop as event records in order of time."""
     rows = [
         (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id % 32_768, hit.choke,
-         int(Bus.PATTERN), hit.gain, 0)
+         int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance), hit.gate_frames, hit.release_frames)
         for hit in baked.events
     ]
     for beat in range(baked.beats):
         place = clicks[0] if beat % baked.beats_per_bar == 0 else clicks[1]
-        at = round(beat * baked.frames / baked.beats)
-        rows.append((at, place.offset, place.length, -1, 0, int(Bus.CLICK), 1.0, 0))
+        at = round(beat * baked.total_frames / baked.beats)
+        rows.append((at, place.offset, place.length, -1, 0, int(Bus.CLICK), 1.0, 0, 0, 0))
     events = np.array(rows, dtype=EVENT)
     return events[np.argsort(events["at_frame"], kind="stable")]
 
 
-def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0) -> Clip:
-    """Return the rebuilt pattern as sound: the last of so many passes of the loop."""
+def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0, most_frames: int = 0) -> Clip:
+    """Return the rebuilt pattern as sound: the last of so many passes, or no more of it than `most_frames`, where that is given."""
     parts = list(baked.sounds.values())
     places: dict[SoundKey, Place] = {}
     offset = 0
@@ -56,21 +59,41 @@ def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0) -> Clip:
     state = MixerState(np.ascontiguousarray(pool, dtype=np.float32))
     state.events = event_list(baked, places, (Place(0, 0), Place(0, 0)))
     state.event_times = state.events["at_frame"].copy()
-    apply(state, command(Op.SPAN, offset=0, length=baked.frames))
+    apply(state, command(Op.SPAN, offset=0, length=baked.total_frames))
+    if baked.colour["on"]:
+        state.pattern.rack = Rack(baked.sample_rate)
+        state.pattern.rack.set(baked.colour)
     state.original_gain.target = 0.0
     state.rebuilt_gain.target = gain
     apply(state, command(Op.PLAY))
-    sound = np.zeros((baked.frames * passes, 2), np.float32)
+    frames_in_all = baked.total_frames * passes
+    sound = np.zeros((min(frames_in_all, most_frames or frames_in_all), 2), np.float32)
     for at in range(0, len(sound), MAX_BLOCK_FRAMES):
         frames = min(MAX_BLOCK_FRAMES, len(sound) - at)
         sound[at : at + frames] = render(state, frames)
-    return Clip(sound[-baked.frames :], baked.sample_rate)
+    return Clip(sound[-baked.total_frames :], baked.sample_rate)
+
+
+def coloured(sound: NDArray[np.float32], sample_rate: int, colour: Mapping[str, object]) -> NDArray[np.float32]:
+    """Return a loop of shape (frames, 2) as the colour makes it, what rings past its end folded round to its start."""
+    rack = Rack(sample_rate)
+    rack.set(colour)
+    if not rack.on:
+        return sound
+    made = np.zeros((2 * len(sound), 2), np.float32)
+    quiet = np.zeros((MAX_BLOCK_FRAMES, 2), np.float32)
+    twice = np.concatenate([sound, sound])
+    for at in range(0, len(twice), MAX_BLOCK_FRAMES):
+        part = twice[at : at + MAX_BLOCK_FRAMES]
+        none = quiet[: len(part)]
+        made[at : at + len(part)] = rack.process(part, none, none, none)
+    return np.clip(made[len(sound) :], -1.0, 1.0)
 
 
 def matching_gain(baked: Baked) -> float:
     """Return the gain at which the rebuilt loop is as loud as the original, held to 18 dB either way."""
     original = loudness_db(Clip(baked.original, baked.sample_rate))
-    rebuilt = loudness_db(bounce_rebuilt(baked, passes=1, gain=0.25)) + 12.0412
+    rebuilt = loudness_db(bounce_rebuilt(baked, gain=0.25, most_frames=round(MATCHED_S * baked.sample_rate))) + 12.0412
     if original <= SILENCE_DB or rebuilt <= SILENCE_DB + 20.0:
         return 1.0
     return db_to_gain(max(-MAX_MATCH_DB, min(MAX_MATCH_DB, original - rebuilt)))

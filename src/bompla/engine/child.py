@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import json
 import os
 import sys
 import time
@@ -15,9 +16,11 @@ import time
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.engine.colour import Rack
 from bompla.engine.devices import SIMULATED_NAME, SimulatedDevice, SystemDevice
 from bompla.engine.layout import POOL_FRAMES, Capture, Control, SharedMemory
-from bompla.engine.mixer import MAX_BLOCK_FRAMES, MixerState, apply, render
+from bompla.engine.midiin import MidiPort, port_names
+from bompla.engine.mixer import MAX_BLOCK_FRAMES, MixerState, apply, play_midi, render
 from bompla.errors import EngineError
 
 
@@ -28,7 +31,22 @@ class Player:
         self._control = control
         self._state = MixerState(pool)
         self._rendered = 0
+        self._rate, self._last_began = 48_000, 0.0
+        self.port: MidiPort | None = None
         self._status = control.state
+
+    def prepare(self, sample_rate: int) -> str:
+        """Build what colours the kit, before anything sounds; return a sentence where that cannot be."""
+        self._rate = sample_rate
+        try:
+            self._state.pattern.rack, self._state.live.rack = Rack(sample_rate), Rack(sample_rate)
+        except ImportError as error:
+            return f"The kit cannot be coloured here ({error})."
+        return ""
+
+    def begin(self) -> None:
+        """Count frames from here on: what was rendered before was to warm up, and no device plays it."""
+        self._rendered = 0
 
     def fill(self, out: NDArray[np.float32]) -> None:
         """Fill a block of any length."""
@@ -37,6 +55,15 @@ class Player:
         if commands is not None:
             for record in commands:
                 apply(self._state, record)
+        if self.port is not None:
+            for came, message in self.port.read():
+                # As far into this block as it came into the last: always as late, by a block, and even.
+                wait = min(len(out) - 1, max(0, round((came - self._last_began) * self._rate)))
+                play_midi(self._state, message, wait)
+        self._last_began = began
+        if self._state.played:
+            self._control.tell_played([(self._rendered, *strike) for strike in self._state.played])
+            self._state.played.clear()
         peak = 0.0
         for start in range(0, len(out), MAX_BLOCK_FRAMES):
             part = out[start : start + MAX_BLOCK_FRAMES]
@@ -48,6 +75,7 @@ class Player:
         status["playing"] = self._state.playing
         status["voices"] = len(self._state.voices)
         status["peak"] = max(peak, float(status["peak"][0]) * 0.9)
+        status["last_note"] = self._state.last_note
         status["served"] = self._state.served
         status["worst_s"] = max(float(status["worst_s"][0]), time.perf_counter() - began)
         status["rendered_frames"] = self._rendered
@@ -72,6 +100,27 @@ def open_device(
     return SimulatedDevice(player.fill, sample_rate=sample_rate, block_frames=block_frames, capture=capture), message
 
 
+def _open_port(player: Player, name: str) -> str:
+    """Open a MIDI input, and return a sentence where that cannot be done."""
+    if not name:
+        return ""
+    try:
+        player.port = MidiPort(name)
+    except OSError as error:
+        return f"No MIDI input can be used ({error}); the practice pads, keys and mouse still play."
+    return ""
+
+
+def list_devices() -> None:
+    """Print what can be played to and from, as JSON: `--list`."""
+    found: dict[str, list[str]] = {"outputs": [], "inputs": port_names()}
+    with contextlib.suppress(Exception):
+        import sounddevice
+
+        found["outputs"] = [str(d["name"]) for d in sounddevice.query_devices() if d["max_output_channels"] >= 2]
+    sys.stdout.write(json.dumps(found) + "\n")
+
+
 def main(arguments: list[str]) -> None:
     """Play until standard input closes."""
     control_fd, pool_fd, capture_fd, sample_rate, block_frames = (int(text) for text in arguments[:5])
@@ -82,10 +131,14 @@ def main(arguments: list[str]) -> None:
     with contextlib.suppress(OSError, AttributeError):
         os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
     player = Player(control, pool)
+    message = player.prepare(sample_rate)
+    midi_message = _open_port(player, arguments[6] if len(arguments) > 6 else "")
     player.fill(np.zeros((block_frames, 2), np.float32))
+    player.begin()
     gc.collect()
     gc.disable()
-    device, message = open_device(player, capture, sample_rate=sample_rate, block_frames=block_frames, name=arguments[5])
+    device, device_message = open_device(player, capture, sample_rate=sample_rate, block_frames=block_frames, name=arguments[5])
+    message = f"{message} {device_message} {midi_message}".strip()
     status = control.state
     status["kind"], status["sample_rate"], status["block_frames"] = int(device.kind), sample_rate, block_frames
     status["latency_s"] = device.latency_s
@@ -99,4 +152,7 @@ def main(arguments: list[str]) -> None:
 
 
 if __name__ == "__main__":
-    main(sys.argv[1:])
+    if sys.argv[1:] == ["--list"]:
+        list_devices()
+    else:
+        main(sys.argv[1:])

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import subprocess
 import sys
 import time
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,20 +19,25 @@ from bompla.engine.layout import (
     CAPTURE_FRAMES,
     CONTROL_BYTES,
     POOL_FRAMES,
+    ZONE,
     Capture,
     Control,
     DeviceKind,
     Op,
     SharedMemory,
+    sends_of,
 )
-from bompla.engine.mixer import command
+from bompla.engine.mixer import PADS_END, command
 from bompla.engine.pool import Place, PoolPlan
 from bompla.errors import EngineError
-from bompla.render.sounds import Baked, SoundKey
+from bompla.render.sounds import Baked, PlayedNote, SoundKey
 
 STALE_S = 1.0
 START_S = 15.0
 MAX_RESTARTS = 3
+SLICE_PAD, PREVIEW_PAD = 30_000, 30_001
+"""Numbers of pads that are none: a slice and a sound that are listened to, so that the next one ends them."""
+
 
 
 @dataclass(frozen=True)
@@ -51,16 +58,23 @@ class EngineState:
     underruns: int
     worst_s: float
     rendered_frames: int
+    last_note: int
+    """The MIDI note that came in last, in the lowest seven bits, under how many there were."""
 
 
 class Engine:
     """Plays a baked loop in a process of its own. Nothing here blocks the caller."""
 
-    def __init__(self, *, device: str = "", sample_rate: int = 48_000, block_frames: int = 256) -> None:
-        """Prepare an engine for the named device, the system's default one, or `SIMULATED_NAME`."""
+    def __init__(self, *, device: str = "", sample_rate: int = 48_000, block_frames: int = 256, midi_input: str = "") -> None:
+        """Prepare an engine for the named device, the system's default one, or `SIMULATED_NAME`, and a MIDI input, if any."""
         self.sample_rate = sample_rate
         self._block_frames = block_frames
         self._device = device
+        self._midi_input = midi_input
+        self._zones: Place | None = None
+        self._zone_count = 0
+        self._colour = b""
+        self._touch = 1.0
         self._process: subprocess.Popen[bytes] | None = None
         self._pool = SharedMemory.make("bompla-pool", POOL_FRAMES * 8)
         self._pool_frames = np.frombuffer(self._pool.memory, "<f4", POOL_FRAMES * 2).reshape(POOL_FRAMES, 2)
@@ -77,6 +91,8 @@ class Engine:
         self._balance = (1.0, 0.0)
         self._click = False
         self._looping = True
+        self._span = (0.0, 1.0)
+        self._total_frames = 0
         self._playing = False
         self._beat = (0, 0.0)
         self._started_at = 0.0
@@ -89,7 +105,7 @@ class Engine:
         self._control_memory = SharedMemory.make("bompla-control", CONTROL_BYTES)
         self._control = Control(self._control_memory)
         descriptors = (self._control_memory.descriptor, self._pool.descriptor, self._capture_memory.descriptor)
-        arguments = [*map(str, descriptors), str(self.sample_rate), str(self._block_frames), self._device]
+        arguments = [*map(str, descriptors), str(self.sample_rate), str(self._block_frames), self._device, self._midi_input]
         environment = dict(os.environ, OMP_NUM_THREADS="1", OPENBLAS_NUM_THREADS="1")
         try:
             self._process = subprocess.Popen(
@@ -101,6 +117,7 @@ class Engine:
             raise EngineError("The sound engine could not be started; there will be no sound.") from error
         self._beat = (0, time.monotonic())
         self._started_at = time.monotonic()
+        self._send(Op.TOUCH, x=self._touch)
 
     def close(self) -> None:
         """End the audio process."""
@@ -135,7 +152,7 @@ class Engine:
     def state(self) -> EngineState:
         """What the audio process last said."""
         if self._control is None:
-            return EngineState(False, DeviceKind.NONE, "", "", self.sample_rate, 0, 0.0, False, 0, 0, 0.0, 0, 0.0, 0)
+            return EngineState(False, DeviceKind.NONE, "", "", self.sample_rate, 0, 0.0, False, 0, 0, 0.0, 0, 0.0, 0, 0)
         s = self._control.state[0]
         return EngineState(
             ready=bool(s["ready"]),
@@ -152,6 +169,7 @@ class Engine:
             underruns=int(s["underruns"]),
             worst_s=float(s["worst_s"]),
             rendered_frames=int(s["rendered_frames"]),
+            last_note=int(s["last_note"]),
         )
 
     def watch(self) -> str:
@@ -194,9 +212,12 @@ class Engine:
         if self._original is not None and self._events is not None:
             place = self._original[1]
             self._send(Op.ORIGINAL, offset=place.offset, length=place.length)
-            self._send(Op.SPAN, offset=0, length=place.length)
+            self._send_span()
             self._send(Op.EVENTS, offset=self._events.offset, length=self._event_count)
             self._send(Op.SEEK, offset=position)
+        if self._zones is not None:
+            self._send(Op.ZONES, offset=self._zones.offset, length=self._zone_count)
+        self._send_colour()
         if self._playing:
             self._send(Op.PLAY)
 
@@ -213,12 +234,15 @@ class Engine:
         assert original is not None
         places = {key: place for key, (_, place) in self._sounds.items()}
         events = event_list(baked, places, (self._clicks[0], self._clicks[1]))
-        self._events = self._put(np.frombuffer(events.tobytes(), "<f4").reshape(-1, 2))
+        self._events = self._put_bytes(events.tobytes())
         self._event_count = len(events)
         if original is not old_original:
             self._send(Op.ORIGINAL, offset=original[1].offset, length=original[1].length)
-            self._send(Op.SPAN, offset=0, length=original[1].length)
+        if original is not old_original or baked.total_frames != self._total_frames:
+            self._total_frames = baked.total_frames
+            self._send_span()
         self._send(Op.EVENTS, offset=self._events.offset, length=self._event_count)
+        self.set_colour(baked.colour)
         for _, place in gone:
             self._give_back(place)
         if old_events is not None:
@@ -226,10 +250,75 @@ class Engine:
         if old_original is not None and old_original is not original:
             self._give_back(old_original[1])
 
-    def play(self) -> None:
-        """Play from where it stands."""
+    def use(self, *, device: str, block_frames: int, midi_input: str) -> None:
+        """Play to another device, in other blocks, or listen to another MIDI input: the audio process is started again."""
+        self._device, self._block_frames, self._midi_input = device, block_frames, midi_input
+        position = self.state.position
+        self.close()
+        self._restarts = 0
+        self._last_position = position
+        self.start()
+        self._send_all()
+
+    @property
+    def chosen(self) -> tuple[str, int, str]:
+        """The device, block length and MIDI input asked for."""
+        return self._device, self._block_frames, self._midi_input
+
+    def set_zones(self, zones: Iterable[PlayedNote]) -> None:
+        """Tell what MIDI notes play; notes whose sound is not there yet are left out."""
+        rows = []
+        for zone in zones:
+            known = self._sounds.get(zone.sound)
+            if known is not None:
+                sends = sends_of(zone.room, zone.echo, kick=zone.kick)
+                rows.append((zone.note, zone.up_to, zone.pad % PADS_END, zone.choke, 0, known[1].length, zone.velocity, known[1].offset,
+                             zone.gain, sends, zone.release_frames, zone.pitch))
+        made = np.array(rows, dtype=ZONE)
+        old = self._zones
+        self._zones = self._put_bytes(made.tobytes() or bytes(8))
+        self._zone_count = len(rows)
+        self._send(Op.ZONES, offset=self._zones.offset, length=self._zone_count)
+        if old is not None:
+            self._give_back(old)
+
+    def set_colour(self, wanted: Mapping[str, object]) -> None:
+        """Colour the kit from the next block on; `wanted` is what `Rack.set` takes."""
+        content = json.dumps(wanted).encode()
+        if content == self._colour:
+            return
+        self._colour = content
+        self._send_colour()
+
+    def _send_colour(self) -> None:
+        if self._colour:
+            place = self._put_bytes(self._colour)
+            self._send(Op.COLOUR, offset=place.offset, length=len(self._colour))
+            self._give_back(place)
+
+    def set_touch(self, exponent: float) -> None:
+        """Choose how MIDI velocities are taken: 1 as they come, less for a light hand, more for a heavy one, 0 all hard."""
+        self._touch = exponent
+        self._send(Op.TOUCH, x=exponent)
+
+    def let_go(self, pad: int) -> None:
+        """Let the sounds of a pad that are held end."""
+        self._send(Op.LET_GO, pad=pad)
+
+    def midi(self, content: bytes) -> None:
+        """Play MIDI bytes as if they came from a port."""
+        for start in range(0, len(content), 8):
+            part = content[start : start + 8]
+            self._send(Op.MIDI, offset=int.from_bytes(part.ljust(8, b"\0"), "little", signed=True), length=len(part))
+
+    def played(self) -> list[tuple[int, int, int, int, int, int]]:
+        """Return the pads struck since the last call, as (frame, position, pad, velocity, playing, pitch)."""
+        return self._control.read_played() if self._control is not None else []
+
+    def play(self, delay_frames: int = 0) -> None:
+        """Play from where it stands, so many frames from now."""
         self._playing = True
-        self._send(Op.PLAY)
+        self._send(Op.PLAY, offset=delay_frames)
 
     def stop(self) -> None:
         """Stop where it stands."""
@@ -240,6 +329,17 @@ class Engine:
         """Go to a frame of the loop."""
         self._last_position = frame
         self._send(Op.SEEK, offset=frame)
+
+    def set_span(self, start_share: float, end_share: float) -> None:
+        """Play only a part of the loop, from one share of its length to another."""
+        self._span = (max(0.0, start_share), min(1.0, end_share))
+        self._send_span()
+
+    def _send_span(self) -> None:
+        if self._original is not None:
+            length = self._total_frames
+            start, end = round(self._span[0] * length), round(self._span[1] * length)
+            self._send(Op.SPAN, offset=start, length=max(1, end - start))
 
     def set_looping(self, looping: bool) -> None:
         """Choose whether the loop begins again at its end."""
@@ -256,12 +356,16 @@ class Engine:
         self._balance = (original, rebuilt)
         self._send(Op.BALANCE, x=original, y=rebuilt)
 
-    def strike(self, key: SoundKey, *, pad: int, choke: int, gain: float) -> bool:
-        """Play one pad sound at once; False where the engine does not have it yet."""
+    def strike(
+        self, key: SoundKey, *, pad: int, choke: int, gain: float, velocity: int = 100, sends: int = 0, release: int = 0,
+        told: bool = True,
+    ) -> bool:
+        """Play one pad sound at once; False where the engine does not have it yet. One that is not `told` is not kept as played."""
         known = self._sounds.get(key)
         if known is None:
             return False
-        self._send(Op.STRIKE, offset=known[1].offset, length=known[1].length, pad=pad, choke=choke, x=gain)
+        self._send(Op.STRIKE, offset=known[1].offset, length=known[1].length, pad=pad, choke=choke, x=gain, flag=velocity if told else 0,
+                   y=release, sends=sends)
         return True
 
     def audition(self, start_frame: int, frames: int) -> None:
@@ -271,7 +375,17 @@ class Engine:
         place = self._original[1]
         start = max(0, min(start_frame, place.length))
         length = max(0, min(frames, place.length - start))
-        self._send(Op.STRIKE, offset=place.offset + start, length=length, pad=30_000, choke=0, x=1.0)
+        self._send(Op.STRIKE, offset=place.offset + start, length=length, pad=SLICE_PAD, choke=0, x=1.0)
+
+    def preview(self, sound: NDArray[np.float32]) -> None:
+        """Play a sound of shape (frames, 2) at the engine's rate at once; a preview before it ends."""
+        place = self._put(sound)
+        self._send(Op.STRIKE, offset=place.offset, length=len(sound), pad=PREVIEW_PAD, choke=0, x=1.0)
+        self._give_back(place)
+
+    def stop_preview(self) -> None:
+        """End the preview."""
+        self._send(Op.STRIKE, offset=0, length=0, pad=PREVIEW_PAD, choke=0, x=0.0)
 
     def silence(self) -> None:
         """Fade out everything that sounds."""
@@ -283,6 +397,10 @@ class Engine:
 
     def _changed(self, key: SoundKey, baked: Baked) -> bool:
         return key not in baked.sounds or baked.sounds[key] is not self._sounds[key][0]
+
+    def _put_bytes(self, content: bytes) -> Place:
+        padded = content.ljust(-(-len(content) // 8) * 8, b"\0")
+        return self._put(np.frombuffer(padded, "<f4").reshape(-1, 2))
 
     def _put(self, sound: NDArray[np.float32]) -> Place:
         place = self._plan.take(len(sound))
@@ -301,10 +419,11 @@ class Engine:
             self._plan.settle(served=int(state["served"][0]), rendered=int(state["rendered_frames"][0]))
 
     def _send(self, op: Op, *, pad: int = -1, choke: int = 0, flag: int = 0, offset: int = 0, length: int = 0,
-              x: float = 0.0, y: float = 0.0) -> None:
+              x: float = 0.0, y: float = 0.0, sends: int = 0) -> None:
         if self._control is None:
             return
         self._serial += 1
         self._control.send(
-            command(op, serial=self._serial, pad=pad, choke=choke, flag=flag, offset=offset, length=length, x=x, y=y)
+            command(op, serial=self._serial, pad=pad, choke=choke, flag=flag, offset=offset, length=length, x=x, y=y,
+                    sends=sends)
         )

@@ -32,6 +32,11 @@ class Op(IntEnum):
     CLICK = 9
     STRIKE = 10
     SILENCE = 11
+    ZONES = 12
+    MIDI = 13
+    COLOUR = 14
+    LET_GO = 15
+    TOUCH = 16
 
 
 class Bus(IntEnum):
@@ -61,10 +66,10 @@ COMMAND = np.dtype(
         ("length", "<i8"),
         ("x", "<f8"),
         ("y", "<f8"),
-        ("spare", "<u8"),
+        ("sends", "<u8"),
     ]
 )
-"""A command, 64 bytes: places and lengths in frames of the pool, gains in `x` and `y`."""
+"""A command, 64 bytes: places and lengths in frames of the pool, gains in `x` and `y`; of a strike, `y` is its release in frames."""
 
 EVENT = np.dtype(
     [
@@ -75,10 +80,44 @@ EVENT = np.dtype(
         ("choke", "<i1"),
         ("bus", "<i1"),
         ("gain", "<f4"),
-        ("spare", "<u4"),
+        ("sends", "<u4"),
+        ("gate", "<i4"),
+        ("release", "<i4"),
     ]
 )
-"""A hit to be played, 32 bytes: when in the loop, which sound of the pool, how loud."""
+"""A hit to be played, 40 bytes: when in the loop, which sound of the pool, how loud; after `gate` frames, if any, it is let go."""
+
+KICK_FLAG = 1 << 16
+
+
+def sends_of(room: float, echo: float, *, kick: bool, chance: float = 1.0) -> int:
+    """Return a pad's shares of room and echo, 0 to 1, whether it is a kick, and how often a hit is left out, as one number."""
+    missed = round(255 * (1.0 - max(0.0, min(1.0, chance))))
+    return round(255 * room) | round(255 * echo) << 8 | (KICK_FLAG if kick else 0) | missed << 24
+
+
+ZONE = np.dtype(
+    [
+        ("note", "<i2"),
+        ("up_to", "<i2"),
+        ("pad", "<i2"),
+        ("choke", "<i1"),
+        ("spare", "<i1"),
+        ("length", "<i4"),
+        ("velocity", "<f4"),
+        ("offset", "<i8"),
+        ("gain", "<f4"),
+        ("sends", "<u4"),
+        ("release", "<i4"),
+        ("pitch", "<i4"),
+    ]
+)
+"""What a MIDI note plays up to a velocity, 40 bytes; `velocity` is what the sound was played at; one with a release ends with its note."""
+
+PLAYED = np.dtype(
+    [("at_frame", "<u8"), ("position", "<i8"), ("pad", "<i4"), ("velocity", "<i4"), ("playing", "<i4"), ("pitch", "<i4")]
+)
+"""A pad struck by hand, 32 bytes: the frame since the start, the place in the loop, whether it played."""
 
 STATE = np.dtype(
     [
@@ -94,6 +133,7 @@ STATE = np.dtype(
         ("sample_rate", "<i4"),
         ("block_frames", "<i4"),
         ("ready", "<i4"),
+        ("last_note", "<i8"),
         ("latency_s", "<f8"),
         ("device", "S96"),
         ("message", "S280"),
@@ -103,7 +143,9 @@ STATE = np.dtype(
 RING_SIZE = 1024
 RING_AT = 4096
 STATE_AT = 64
-CONTROL_BYTES = RING_AT + RING_SIZE * COMMAND.itemsize
+PLAYED_SIZE = 1024
+PLAYED_AT = RING_AT + RING_SIZE * COMMAND.itemsize
+CONTROL_BYTES = PLAYED_AT + PLAYED_SIZE * PLAYED.itemsize
 POOL_FRAMES = 1 << 26
 """512 MB of address space; memory is taken only where sound is written."""
 
@@ -141,7 +183,9 @@ class Control:
     """The command ring and the state block, seen from either side."""
 
     def __init__(self, shared: SharedMemory) -> None:
-        self._counters: NDArray[np.uint64] = np.frombuffer(shared.memory, "<u8", 2)
+        self._counters: NDArray[np.uint64] = np.frombuffer(shared.memory, "<u8", 3)
+        self._played = np.frombuffer(shared.memory, PLAYED, PLAYED_SIZE, PLAYED_AT)
+        self._played_read = int(self._counters[2])
         self._ring = np.frombuffer(shared.memory, COMMAND, RING_SIZE, RING_AT)
         self.state = np.frombuffer(shared.memory, STATE, 1, STATE_AT)
         self._written = int(self._counters[0])
@@ -165,6 +209,24 @@ class Control:
         self._read = written
         self._counters[1] = written
         return commands
+
+
+    def tell_played(self, strikes: list[tuple[int, int, int, int, int, int]]) -> None:
+        """Tell the window of pads struck, as (frame, position, pad, velocity, playing, pitch)."""
+        written = int(self._counters[2])
+        for strike in strikes:
+            self._played[written % PLAYED_SIZE] = strike
+            written += 1
+        self._counters[2] = written
+
+    def read_played(self) -> list[tuple[int, int, int, int, int, int]]:
+        """Return the pads struck since, oldest first; those that were overwritten are lost."""
+        written = int(self._counters[2])
+        first = max(self._played_read, written - PLAYED_SIZE)
+        self._played_read = written
+        rows = [self._played[n % PLAYED_SIZE] for n in range(first, written)]
+        return [(int(r["at_frame"]), int(r["position"]), int(r["pad"]), int(r["velocity"]), int(r["playing"]), int(r["pitch"]))
+                for r in rows]
 
 
 class Capture:

@@ -6,16 +6,23 @@ divided into blocks. The device callback, the simulated device, the bounce and t
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.engine.layout import COMMAND, EVENT, Bus, Op
+from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, ZONE, Bus, Op
+from bompla.engine.midiin import MidiParser
 
 Block = NDArray[np.float32]
+Ranges = list[tuple[int, list[NDArray[np.void]]]]
 
-MAX_VOICES = 64
+MAX_VOICES = 128
+PADS_END = 30_000
+"""Pads have numbers below this; what is listened to otherwise has higher ones."""
 CHOKE_FADE_FRAMES = 240
 STEAL_FADE_FRAMES = 96
 GAIN_RAMP_FRAMES = 480
@@ -71,9 +78,63 @@ class Voice:
     choke: int
     bus: int
     wait: int
+    sends: int = 0
+    release: int = 0
     done: int = 0
     fade_from: int = _NEVER
     fade_frames: int = CHOKE_FADE_FRAMES
+
+
+class Colouring(Protocol):
+    """What colours a bus; see `bompla.engine.colour`."""
+
+    on: bool
+
+    @property
+    def tail_frames(self) -> int:
+        """How long it sounds on after its last input."""
+        ...
+
+    def set(self, wanted: Mapping[str, Any]) -> None:
+        """Take other values."""
+        ...
+
+    def process(self, sound: Block, kick: Block, room: Block, echo: Block) -> Block:
+        """Return a block coloured."""
+        ...
+
+
+class Strip:
+    """A bus on its way through its colour: all of it, its kicks alone, and what its pads send to room and echo."""
+
+    def __init__(self) -> None:
+        self.sound, self.kick, self.room, self.echo = np.zeros((4, MAX_BLOCK_FRAMES, 2), np.float32)
+        self.rack: Colouring | None = None
+        self.ringing = 0
+
+    @property
+    def coloured(self) -> bool:
+        """Whether it is to be coloured."""
+        return self.rack is not None and self.rack.on
+
+    def clear(self, frames: int) -> None:
+        """Begin a block."""
+        self.sound[:frames] = 0.0
+        if self.coloured:
+            self.kick[:frames] = self.room[:frames] = self.echo[:frames] = 0.0
+
+    def run(self, frames: int, sounding: bool) -> Block:
+        """Return the block as it comes out; once its last sound has rung out nothing is computed."""
+        sound = self.sound[:frames]
+        if self.rack is None or not self.rack.on:
+            return sound
+        if sounding:
+            self.ringing = self.rack.tail_frames
+        elif self.ringing <= 0:
+            return sound
+        else:
+            self.ringing -= frames
+        return self.rack.process(sound, self.kick[:frames], self.room[:frames], self.echo[:frames])
 
 
 @dataclass(eq=False)
@@ -96,16 +157,25 @@ class MixerState:
     transport: Ramp = field(default_factory=lambda: Ramp(0.0))
     original_gain: Ramp = field(default_factory=lambda: Ramp(1.0))
     rebuilt_gain: Ramp = field(default_factory=lambda: Ramp(0.0))
+    passes: int = 0
+    last_note: int = 0
+    touch: float = 1.0
+    zones: dict[int, list[Ranges]] = field(default_factory=dict)
+    turns: dict[int, int] = field(default_factory=dict)
+    parser: MidiParser = field(default_factory=MidiParser)
+    played: list[tuple[int, int, int, int, int]] = field(default_factory=list)
+    delay: int = 0
     served: int = 0
     out: Block = field(default_factory=lambda: np.zeros((MAX_BLOCK_FRAMES, 2), np.float32))
-    pattern: Block = field(default_factory=lambda: np.zeros((MAX_BLOCK_FRAMES, 2), np.float32))
+    pattern: Strip = field(default_factory=Strip)
+    live: Strip = field(default_factory=Strip)
 
 
 def command(op: Op, *, serial: int = 0, pad: int = -1, choke: int = 0, flag: int = 0, offset: int = 0,
-            length: int = 0, x: float = 0.0, y: float = 0.0) -> NDArray[np.void]:
+            length: int = 0, x: float = 0.0, y: float = 0.0, sends: int = 0) -> NDArray[np.void]:
     """Return one command record."""
     record = np.zeros(1, COMMAND)
-    record[0] = (serial, int(op), pad, choke, flag, offset, length, x, y, 0)
+    record[0] = (serial, int(op), pad, choke, flag, offset, length, x, y, sends)
     made: NDArray[np.void] = record[0]
     return made
 
@@ -115,10 +185,15 @@ def apply(state: MixerState, record: NDArray[np.void]) -> None:
     op = int(record["op"])
     offset, length = int(record["offset"]), int(record["length"])
     if op == Op.STRIKE:
-        _start(state, offset, length, float(record["x"]), int(record["pad"]), int(record["choke"]), Bus.LIVE, 0)
+        pad = int(record["pad"])
+        _start(state, Voice(offset, length, float(record["x"]), pad, int(record["choke"]), Bus.LIVE, 0,
+                            int(record["sends"]), int(record["y"])))
+        if 0 <= pad < PADS_END and record["flag"] > 0:
+            state.played.append((state.position, pad, int(record["flag"]), int(state.playing), 0))
     elif op == Op.PLAY:
         if not state.playing and state.span_end > state.span_start:
             state.playing = True
+            state.delay = offset
         state.stopping = False
         state.transport.to(1.0)
     elif op == Op.STOP:
@@ -129,8 +204,7 @@ def apply(state: MixerState, record: NDArray[np.void]) -> None:
         state.position = max(state.span_start, min(offset, max(state.span_start, state.span_end - 1)))
         _fade_all(state, Bus.PATTERN, Bus.CLICK)
     elif op == Op.EVENTS:
-        raw = state.pool[offset : offset + length * (EVENT.itemsize // 8)]
-        state.events = np.frombuffer(np.ascontiguousarray(raw).tobytes(), EVENT)
+        state.events = np.frombuffer(_bytes(state, offset, length * EVENT.itemsize), EVENT)
         state.event_times = state.events["at_frame"].copy()
     else:
         _set(state, op, record, offset, length)
@@ -153,21 +227,96 @@ def _set(state: MixerState, op: int, record: NDArray[np.void], offset: int, leng
         state.click = bool(record["flag"])
     elif op == Op.SILENCE:
         _fade_all(state, Bus.PATTERN, Bus.CLICK, Bus.LIVE)
+    else:
+        _play_by_hand(state, op, record, offset, length)
+
+
+def _play_by_hand(state: MixerState, op: int, record: NDArray[np.void], offset: int, length: int) -> None:
+    if op == Op.ZONES:
+        state.zones = _zones_by_note(np.frombuffer(_bytes(state, offset, length * ZONE.itemsize), ZONE))
+    elif op == Op.MIDI:
+        play_midi(state, offset.to_bytes(8, "little", signed=True)[:length])
+    elif op == Op.TOUCH:
+        state.touch = float(record["x"])
+    elif op == Op.LET_GO:
+        _let_go(state, int(record["pad"]))
+    elif op == Op.COLOUR:
+        wanted = json.loads(_bytes(state, offset, length))
+        for strip in (state.pattern, state.live):
+            if strip.rack is not None:
+                strip.rack.set(wanted)
+
+
+def _bytes(state: MixerState, offset: int, size: int) -> bytes:
+    """Return bytes that were put into the pool."""
+    return np.ascontiguousarray(state.pool[offset : offset + -(-size // 8)]).tobytes()[:size]
+
+
+def _let_go(state: MixerState, pad: int) -> None:
+    """Let the sounds of a pad that are held end with their release; one-shots go on."""
+    for voice in state.voices:
+        if voice.pad == pad and voice.bus == Bus.LIVE and voice.release > 0:
+            _fade(voice, 0, voice.release)
+
+
+def _zones_by_note(zones: NDArray[np.void]) -> dict[int, list[Ranges]]:
+    """Return for each note, pad by pad, its velocity ranges from soft to hard, each with the sounds that take turns in it."""
+    found: dict[int, dict[int, dict[int, list[NDArray[np.void]]]]] = {}
+    columns = (zones[name].tolist() for name in ("note", "pad", "up_to"))  # at once: hundreds of keys must not hold a block up
+    for zone, note, pad, up_to in zip(zones, *columns, strict=True):
+        found.setdefault(note, {}).setdefault(pad, {}).setdefault(up_to, []).append(zone)
+    return {note: [sorted(ranges.items(), key=lambda item: item[0]) for ranges in pads.values()] for note, pads in found.items()}
+
+
+def play_midi(state: MixerState, content: bytes, wait: int = 0) -> None:
+    """Play the notes in MIDI bytes, so many frames into the next block, on the pads they belong to; a note of no pad is silent."""
+    for note, struck in state.parser.feed(content):
+        velocity = struck
+        if struck > 0:
+            state.last_note = (state.last_note // 128 + 1) * 128 + note
+            velocity = max(1, min(127, round(127.0 * (struck / 127.0) ** state.touch)))
+        for number, ranges in enumerate(state.zones.get(note, ())):
+            if velocity <= 0:
+                _let_go(state, int(ranges[0][1][0]["pad"]))
+            else:
+                _play_note(state, ranges, velocity, wait, told=number == 0)
+
+
+def _play_note(state: MixerState, ranges: Ranges, velocity: int, wait: int, *, told: bool) -> None:
+    same = next((zones for up_to, zones in ranges if velocity <= up_to), ranges[-1][1])
+    pad = int(same[0]["pad"])
+    turn = state.turns.get(pad, 0)
+    state.turns[pad] = turn + 1
+    zone = same[turn % len(same)]
+    gain = float(zone["gain"]) * (velocity / max(1.0, float(zone["velocity"]))) ** 2
+    _start(state, Voice(int(zone["offset"]), int(zone["length"]), gain, pad, int(zone["choke"]), Bus.LIVE, wait,
+                        int(zone["sends"]), int(zone["release"])))
+    if told:
+        state.played.append((state.position + wait * int(state.playing), pad, velocity, int(state.playing), int(zone["pitch"])))
 
 
 def render(state: MixerState, frames: int) -> Block:
     """Return the next frames, shape (frames, 2), from -1 to 1; valid until the next call."""
-    out, pattern = state.out[:frames], state.pattern[:frames]
+    out, pattern, live = state.out[:frames], state.pattern, state.live
     out[:] = 0.0
-    pattern[:] = 0.0
+    pattern.clear(frames)
+    live.clear(frames)
     at = 0
+    if state.playing and state.delay > 0:
+        at = min(state.delay, frames)
+        state.delay -= at
     while state.playing and at < frames:
         at += _advance(state, out, at, frames - at)
+    sounding = {Bus.PATTERN: False, Bus.LIVE: False}
     for voice in state.voices:
-        _mix(state, voice, pattern if voice.bus == Bus.PATTERN else out, frames)
+        if voice.bus == Bus.PATTERN or (voice.bus == Bus.LIVE and 0 <= voice.pad < PADS_END):
+            sounding[Bus(voice.bus)] = True
+            _mix(state, voice, pattern if voice.bus == Bus.PATTERN else live, frames)
+        else:
+            _mix(state, voice, None, frames)
     state.voices = [voice for voice in state.voices if voice.done < _end(voice)]
-    pattern *= state.rebuilt_gain.next(frames)
-    out += pattern
+    out += pattern.run(frames, sounding[Bus.PATTERN]) * state.rebuilt_gain.next(frames)
+    out += live.run(frames, sounding[Bus.LIVE])
     np.clip(out, -1.0, 1.0, out=out)
     return out
 
@@ -181,42 +330,57 @@ def _advance(state: MixerState, out: Block, at: int, frames: int) -> int:
         first, last = np.searchsorted(state.event_times, (state.position, state.position + count))
         for index in range(int(first), int(last)):
             event = state.events[index]
-            if event["bus"] == Bus.CLICK and not state.click:
+            if state.stopping or (event["bus"] == Bus.CLICK and not state.click):
+                continue
+            missed = int(event["sends"]) >> 24
+            if missed and _drawn(state.passes, index) < missed:
                 continue
             wait = at + int(event["at_frame"]) - state.position
-            _start(state, int(event["offset"]), int(event["length"]), float(event["gain"]), int(event["pad"]),
-                   int(event["choke"]), int(event["bus"]), wait)
+            voice = Voice(int(event["offset"]), int(event["length"]), float(event["gain"]), int(event["pad"]),
+                          int(event["choke"]), int(event["bus"]), wait, int(event["sends"]))
+            if event["gate"] > 0:
+                voice.fade_from, voice.fade_frames = int(event["gate"]), max(1, int(event["release"]))
+            _start(state, voice)
         _mix_original(state, out[at : at + count], count)
         state.position += count
     if state.stopping and state.transport.frames_left == 0:
         state.playing = state.stopping = False
     elif state.position >= state.span_end:
         state.position = state.span_start
+        state.passes += 1
         if not state.looping:
             state.playing = state.stopping = False
             state.transport.to(0.0)
     return count
 
 
+def _drawn(passes: int, index: int) -> int:
+    """Return a number from 0 to 254 that is always the same for a hit in a pass (multiplicative hashing, Knuth 1973)."""
+    mixed = (passes * 2_654_435_761 + (index + 1) * 2_246_822_519) & 0xFFFFFFFF
+    return ((mixed ^ mixed >> 15) * 2_654_435_761 & 0xFFFFFFFF) % 255
+
+
 def _mix_original(state: MixerState, out: Block, count: int) -> None:
     gain = state.original_gain.next(count) * state.transport.next(count)
-    known = min(count, state.original_frames - state.position)
-    if known > 0:
-        start = state.original_at + state.position
-        part = state.pool[start : start + known]
-        out[:known] += part * (gain[:known] if isinstance(gain, np.ndarray) else np.float32(gain))
+    length, done = state.original_frames, 0
+    while done < count and length > 0:  # what plays may be longer than the original, which then repeats
+        within = (state.position + done) % length
+        known = min(count - done, length - within)
+        part = state.pool[state.original_at + within : state.original_at + within + known]
+        out[done : done + known] += part * (gain[done : done + known] if isinstance(gain, np.ndarray) else np.float32(gain))
+        done += known
 
 
-def _start(state: MixerState, offset: int, length: int, gain: float, pad: int, choke: int, bus: int, wait: int) -> None:
+def _start(state: MixerState, new: Voice) -> None:
     for voice in state.voices:
-        same_pad = pad >= 0 and voice.pad == pad and voice.bus == bus
-        same_set = choke > 0 and voice.choke == choke and voice.bus == bus
+        same_pad = new.pad >= 0 and voice.pad == new.pad and voice.bus == new.bus
+        same_set = new.choke > 0 and voice.choke == new.choke and voice.bus == new.bus
         if same_pad or same_set:
-            _fade(voice, wait, CHOKE_FADE_FRAMES)
+            _fade(voice, new.wait, CHOKE_FADE_FRAMES)
     sounding = [voice for voice in state.voices if voice.fade_from == _NEVER]
     if len(sounding) >= MAX_VOICES:
-        _fade(sounding[0], wait, STEAL_FADE_FRAMES)
-    state.voices.append(Voice(offset, length, gain, pad, choke, bus, wait))
+        _fade(sounding[0], new.wait, STEAL_FADE_FRAMES)
+    state.voices.append(new)
 
 
 def _fade(voice: Voice, at: int, frames: int) -> None:
@@ -236,7 +400,8 @@ def _end(voice: Voice) -> int:
     return min(voice.length, voice.fade_from + voice.fade_frames)
 
 
-def _mix(state: MixerState, voice: Voice, out: Block, frames: int) -> None:
+def _mix(state: MixerState, voice: Voice, strip: Strip | None, frames: int) -> None:
+    """Add a voice to its strip, or straight to what is heard."""
     count = min(frames - voice.wait, _end(voice) - voice.done)
     if count > 0:
         start = voice.offset + voice.done
@@ -244,6 +409,22 @@ def _mix(state: MixerState, voice: Voice, out: Block, frames: int) -> None:
         if voice.done + count > voice.fade_from:
             passed = np.arange(voice.done, voice.done + count) - voice.fade_from
             part *= np.clip(1.0 - passed / voice.fade_frames, 0.0, 1.0).astype(np.float32)[:, np.newaxis]
-        out[voice.wait : voice.wait + count] += part
+        where = slice(voice.wait, voice.wait + count)
+        if strip is None:
+            state.out[where] += part
+        else:
+            strip.sound[where] += part
+            if strip.coloured and voice.sends:
+                _send(strip, voice.sends, where, part)
         voice.done += count
     voice.wait = max(0, voice.wait - frames)
+
+
+def _send(strip: Strip, sends: int, where: slice, part: Block) -> None:
+    room, echo = sends & 255, sends >> 8 & 255
+    if room:
+        strip.room[where] += part * np.float32(room / 255.0)
+    if echo:
+        strip.echo[where] += part * np.float32(echo / 255.0)
+    if sends & KICK_FLAG:
+        strip.kick[where] += part

@@ -2,24 +2,53 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
+import soxr
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
+from bompla.analysis.seam import seamless
+from bompla.analysis.separate import pull_apart
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
-from bompla.model.document import Document, Hit, Layer, Pad
-from bompla.model.drums import DRUMS
-from bompla.units import db_to_gain, ms_to_samples, velocity_to_db
+from bompla.groove.feel import felt_pattern
+from bompla.groove.order import Passage, passage_hits, total_beats
+from bompla.model.document import Document, Hit, Layer, Loop, Pad
+from bompla.model.shape import PLAIN, Shape, sounding
+from bompla.render.shaping import lead_ms, ringing, shaped
+from bompla.render.stretch import stretched
+from bompla.units import db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
 
 FADE_IN_MS = 0.4
 FADE_OUT_MS = 4.0
-MAX_SOUND_S = 12.0
+CLICK_LEVEL = 0.001
+"""A sound that ends above this, -60 dB, would click."""
 
-SoundKey = tuple[int, int]
-"""Where a sound begins and ends in the source, in samples."""
+MAX_SOUND_S = 12.0
+UNDERNEATH = 0.3
+"""How sure a drum must be to be taken away from underneath."""
+
+STRETCHED, BY_SLICES, AS_TAPE = WAYS = ("stretched", "by its slices", "as a tape")
+"""How the original goes along at another speed."""
+
+
+class SoundKey(NamedTuple):
+    """What a pad sound is made from: a stretch of the source in samples, its attack, its pad's shape.
+
+    `drum` and `others` name the drum that the pad stands for and those underneath, where it is cleaned of them.
+    """
+
+    start: int
+    end: int
+    attack: int
+    shape: Shape = PLAIN
+    drum: str = ""
+    others: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,7 +56,9 @@ class Baked:
     """A loop ready to be played at the engine's rate.
 
     `original` has shape (frames, 2); `sounds` holds a pad sound for each stretch of the source
-    that a layer plays; `events` are the hits of the pattern in order of time.
+    that a layer plays; `events` are the hits of the pattern in order of time. `speed` is how fast the
+    loop goes against the source, `colour` what the kit is coloured by, as the engine takes it. What plays
+    is `beats` long; where that is longer than the original, the original repeats.
     """
 
     sample_rate: int
@@ -36,22 +67,40 @@ class Baked:
     events: tuple[PlayedHit, ...]
     beats: int
     beats_per_bar: int
+    loop_beats: int
+    speed: float = 1.0
+    colour: Mapping[str, object] = field(default_factory=lambda: {"on": False, "dry": 0.0, "beat_s": 0.5, "chain": []})
 
     @property
     def frames(self) -> int:
-        """The length of the loop in frames."""
+        """The length of the original loop in frames."""
         return int(self.original.shape[0])
+
+    @property
+    def total_frames(self) -> int:
+        """The length of all that plays, in frames."""
+        return round(self.frames * self.beats / self.loop_beats)
 
 
 @dataclass(frozen=True)
 class PlayedHit:
-    """A hit in frames of the engine: which sound, on which pad, in which choke set, how loud."""
+    """A hit in frames of the engine: which sound, on which pad, in which choke set, how loud.
+
+    It is let go after `gate_frames`, 0 for not at all, and ends over `release_frames`; `room` and `echo` are
+    its pad's shares, `chance` in how many of the passes it plays.
+    """
 
     at_frame: int
     sound: SoundKey
     pad_id: int
     choke: int
     gain: float
+    room: float = 0.0
+    echo: float = 0.0
+    kick: bool = False
+    gate_frames: int = 0
+    release_frames: int = 0
+    chance: float = 1.0
 
 
 @dataclass(eq=False)
@@ -61,29 +110,94 @@ class Baker:
     sample_rate: int
     _known: dict[SoundKey, NDArray[np.float32]] = field(default_factory=dict)
     _known_of: str = ""
-    _original: tuple[SoundKey, NDArray[np.float32]] | None = None
+    _original: tuple[tuple[object, ...], NDArray[np.float32]] | None = None
 
-    def bake(self, document: Document, clip: Clip) -> Baked:
-        """Return what to play for a document; `clip` is its source's sound."""
+    def bake(
+        self, document: Document, clip: Clip, original: Clip | None = None, *, speed: float = 1.0, way: str = STRETCHED,
+        passages: tuple[Passage, ...] = (),
+    ) -> Baked:
+        """Return what to play for a document; `clip` is its source's sound, `original` what is heard as the original if not that.
+
+        With `passages` these play, otherwise the shown variation.
+
+        At another `speed` the pattern's hits move apart or together, and the original goes along in one
+        of `WAYS`: stretched with its pitch kept, by its slices, or as a tape.
+        """
         if self._known_of != clip.content_hash:
             self._known, self._known_of, self._original = {}, clip.content_hash, None
         loop = document.loop
-        span = (loop.start_sample, loop.end_sample)
-        if self._original is None or self._original[0] != span:
-            self._original = (span, _at_rate(clip, *span, self.sample_rate))
-        keys = {sound_key(document, layer, clip) for pad in document.pads for layer in pad.layers}
+        heard = clip if original is None else original
+        starts = tuple(s.start_sample - loop.start_sample for s in document.slices()) if way == BY_SLICES and speed != 1.0 else ()
+        wanted = (loop, heard.content_hash, speed, way, starts)
+        if self._original is None or self._original[0] != wanted:
+            sound = _seamless_at_rate(heard, loop, self.sample_rate)
+            edges = [n * self.sample_rate / clip.sample_rate for n in starts]
+            self._original = (wanted, at_speed(sound, self.sample_rate, speed, way, edges))
+        hits = passage_hits(document, passages) if passages else felt_pattern(document)
+        beats = round(total_beats(passages)) if passages else document.pattern_beats
+        keys = wanted_sounds(document, clip, hits)
         sounds = {key: self._known.get(key) for key in keys}
-        baked = {key: _faded(clip, key, self.sample_rate) if sound is None else sound for key, sound in sounds.items()}
+        baked = {key: made_sound(clip, key, self.sample_rate) if sound is None else sound for key, sound in sounds.items()}
         self._known = dict(baked)
-        original = self._original[1]
-        events = tuple(played_hits(document, clip, document.pattern.hits, original.shape[0], self.sample_rate))
-        return Baked(self.sample_rate, original, baked, events, loop.beats, loop.meter.beats_per_bar)
+        sound = self._original[1]
+        frames_per_beat = sound.shape[0] / loop.beats
+        events = tuple(hit for hit in played_hits(document, clip, hits, frames_per_beat, self.sample_rate)
+                       if hit.at_frame < beats * frames_per_beat)
+        colour = colour_values(document, frames_per_beat / self.sample_rate)
+        return Baked(self.sample_rate, sound, baked, events, beats, loop.meter.beats_per_bar, loop.beats, speed, colour)
 
 
-def sound_key(document: Document, layer: Layer, clip: Clip) -> SoundKey:
-    """Return the stretch of the source that a layer plays, no longer than `MAX_SOUND_S`."""
+def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: float = 0.0) -> SoundKey:
+    """Return what a layer's sound on a pad is made from, some semitones off if wanted, no longer than `MAX_SOUND_S`."""
     start, end = document.layer_bounds(layer)
-    return start, min(end, start + round(MAX_SOUND_S * clip.sample_rate))
+    end = min(end, start + round(MAX_SOUND_S * clip.sample_rate))
+    attack = min(max(start, layer.attack_sample), end)
+    shape = sounding(pad.shape)
+    tune = pitch + (document.colour.tune if document.colour.on else 0.0)
+    if tune:
+        shape = replace(shape, tune=round(shape.tune + tune, 4))
+    if shape.tail == PLAIN.tail and document.tail != "none":
+        shape = replace(shape, tail=document.tail)
+    if shape.clean <= 0.0:
+        return SoundKey(start, end, attack, shape)
+    cut = next((c for c in document.cuts if c.at_sample == layer.at_sample), None)
+    others = tuple(h.drum for h in cut.heard if h.drum != pad.drum and h.confidence >= UNDERNEATH) if cut else ()
+    return SoundKey(start, end, attack, shape, pad.drum, others)
+
+
+def made_sound(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float32]:
+    """Return a pad sound at the engine's rate, shape (frames, 2): cleaned, shaped, its edges faded where they would click."""
+    part = clip.part(key.start, key.end)
+    if key.others and key.shape.clean > 0.0:
+        alone = pull_apart(clip, key.start, key.end, (key.drum, *key.others), attack_sample=key.attack)[key.drum]
+        share = np.float32(key.shape.clean)
+        part = Clip((1.0 - share) * part.samples + share * alone.samples, clip.sample_rate)
+    sound = shaped(_at_rate(part, 0, part.frames, sample_rate), sample_rate, key.shape)
+    return _faded(sound, sample_rate, fade_out_ms(part, 0, part.frames) if key.shape == PLAIN else FADE_OUT_MS)
+
+
+def lead_frames(key: SoundKey, clip: Clip, sample_rate: int) -> int:
+    """Return how many frames of the engine a sound's attack lies after its start."""
+    attack_ms = samples_to_ms(key.attack - key.start, clip.sample_rate)
+    return ms_to_samples(lead_ms(key.shape, attack_ms), sample_rate)
+
+
+def level_as_the_kit(document: Document, clip: Clip, pad: Pad) -> float:
+    """Return the level in dB at which a pad's loudest 50 ms are as loud as the middle of the other pads'; 0 where nothing compares."""
+    window = max(1, ms_to_samples(50.0, clip.sample_rate))
+
+    def loudest_db(one: Pad) -> float | None:
+        if not one.layers:
+            return None
+        start, end = document.layer_bounds(one.layers[-1])
+        power = np.square(clip.samples[start:end]).mean(axis=1)
+        summed = np.cumsum(np.concatenate([[0.0], power], dtype=float))
+        means = (summed[window:] - summed[:-window]) / window if power.size > window else summed[-1:] / max(1, power.size)
+        return float(10.0 * np.log10(max(float(means.max(initial=0.0)), 1e-12)))
+
+    own = loudest_db(pad)
+    others = [found + other.level_db for other in document.pads if other.id != pad.id and (found := loudest_db(other)) is not None]
+    return float(np.median(others)) - own if own is not None and others else 0.0
 
 
 def strike_gain(pad: Pad, layer: Layer, velocity: int) -> float:
@@ -92,26 +206,143 @@ def strike_gain(pad: Pad, layer: Layer, velocity: int) -> float:
 
 
 def played_hits(
-    document: Document, clip: Clip, hits: Iterable[Hit], loop_frames: int, sample_rate: int
+    document: Document, clip: Clip, hits: Iterable[Hit], frames_per_beat: float, sample_rate: int
 ) -> list[PlayedHit]:
-    """Return the hits inside the loop that have a sound, in order of time."""
+    """Return the hits that have a sound, in order of time."""
     pads = {pad.id: pad for pad in document.pads}
-    loop = document.loop
-    frames_per_beat = loop_frames / loop.beats
-    rate = sample_rate / clip.sample_rate
-    result = []
+    result: list[PlayedHit] = []
+    turns: dict[int, int] = {}
     for hit in hits:
-        pad = pads[hit.pad_id]
-        layer = pad.layer_for(hit.velocity)
-        if layer is None or not 0.0 <= hit.at_beats < loop.beats:
+        if hit.at_beats < 0.0:
             continue
-        lead = (layer.attack_sample - layer.at_sample) * rate
-        at = max(0, round(hit.at_beats * frames_per_beat - lead))
-        key = sound_key(document, layer, clip)
-        result.append(
-            PlayedHit(at, key, pad.id, DRUMS[pad.drum].choke_set, strike_gain(pad, layer, hit.velocity))
-        )
+        for pad in with_stacked(pads, pads[hit.pad_id]):
+            layer = pad.layer_for(hit.velocity, turns.get(pad.id, 0))
+            turns[pad.id] = turns.get(pad.id, 0) + 1
+            if layer is None:
+                continue
+            key = sound_key(document, pad, layer, clip, hit.pitch)
+            at = max(0, round(hit.at_beats * frames_per_beat) - lead_frames(key, clip, sample_rate))
+            gate = round(hit.length_beats * frames_per_beat) + lead_frames(key, clip, sample_rate) if hit.length_beats > 0.0 else 0
+            result.append(PlayedHit(
+                at, key, pad.id, pad.choke_set, strike_gain(pad, layer, hit.velocity), pad.shape.room, pad.shape.echo,
+                pad.drum == "kick", gate, ms_to_samples(pad.shape.release_ms, sample_rate), hit.chance))
     return sorted(result, key=lambda played: played.at_frame)
+
+
+def with_stacked(pads: Mapping[int, Pad], pad: Pad) -> list[Pad]:
+    """Return a pad and the one that sounds with it, if any."""
+    other = pads.get(pad.stacked)
+    return [pad] if other is None or other.id == pad.id else [pad, other]
+
+
+def wanted_sounds(document: Document, clip: Clip, hits: Iterable[Hit]) -> set[SoundKey]:
+    """Return all sounds that pads, hits and keys may ask for."""
+    pitched = {(hit.pad_id, hit.pitch) for hit in hits}
+    pitches: dict[int, set[float]] = {pad.id: {0.0} for pad in document.pads}
+    for pad in document.pads:
+        asked = {float(note - pad.note) for note in key_notes(document, pad)}
+        asked |= {pitch for pad_id, pitch in pitched if pad_id == pad.id}
+        for one in with_stacked({other.id: other for other in document.pads}, pad):
+            pitches[one.id] |= asked
+    return {sound_key(document, pad, layer, clip, pitch) for pad in document.pads for layer in pad.layers for pitch in pitches[pad.id]}
+
+
+def key_notes(document: Document, pad: Pad) -> list[int]:
+    """Return the notes that play a pad at their pitch, those of other pads left to them."""
+    low, high = pad.keys
+    if (low, high) == (0, 0):
+        return []
+    taken = {other.note for other in document.pads if other.id != pad.id}
+    return [note for note in range(low, high + 1) if note != pad.note and note not in taken]
+
+
+@dataclass(frozen=True)
+class PlayedNote:
+    """What a MIDI note plays up to a velocity; `velocity` is what the sound was played at."""
+
+    note: int
+    up_to: int
+    pad: int
+    choke: int
+    sound: SoundKey
+    gain: float
+    velocity: float
+    pitch: int = 0
+    room: float = 0.0
+    echo: float = 0.0
+    kick: bool = False
+    release_frames: int = 0
+
+
+def played_notes(document: Document, clip: Clip, sample_rate: int) -> list[PlayedNote]:
+    """Return what each MIDI note plays, a pad before the one stacked with it."""
+    pads = {pad.id: pad for pad in document.pads}
+    result = []
+    for lead in document.pads:
+        for note in (lead.note, *key_notes(document, lead)):
+            pitch = note - lead.note
+            for pad in with_stacked(pads, lead):
+                release = ms_to_samples(pad.shape.release_ms, sample_rate) if pad.shape.held else 0
+                result += [
+                    PlayedNote(note, layer.up_to, pad.id, pad.choke_set, sound_key(document, pad, layer, clip, float(pitch)),
+                               db_to_gain(pad.level_db), float(layer.velocity), pitch, pad.shape.room, pad.shape.echo,
+                               pad.drum == "kick", release)
+                    for layer in pad.layers
+                ]
+    return result
+
+
+def colour_values(document: Document, beat_s: float) -> dict[str, object]:
+    """Return a document's colour as the engine takes it, a beat being so long."""
+    colour = document.colour
+    chain = [(treatment.kind, list(treatment.values)) for treatment in colour.chain if treatment.on]
+    return {"on": colour.on, "dry": colour.dry, "beat_s": beat_s, "chain": chain}
+
+
+def _seamless_at_rate(clip: Clip, loop: Loop, sample_rate: int) -> NDArray[np.float32]:
+    whole = Clip(seamless(clip, loop), clip.sample_rate)
+    return _at_rate(whole, 0, whole.frames, sample_rate)
+
+
+def at_speed(sound: NDArray[np.float32], sample_rate: int, speed: float, way: str, starts: Sequence[float] = ()) -> NDArray[np.float32]:
+    """Return a loop of shape (frames, 2) at another speed, round(frames / speed) long.
+
+    `starts` are where its slices begin, in frames, for the way by slices: each sounds as it is at its
+    new time, rings on where the next comes later, and is faded where it comes sooner.
+    """
+    if abs(speed - 1.0) < 1e-6:
+        return sound
+    wanted = max(1, round(len(sound) / speed))
+    if way == STRETCHED:
+        return stretched(sound, sample_rate, speed)
+    if way == AS_TAPE:
+        made = np.asarray(soxr.resample(sound, speed * 48_000.0, 48_000.0), np.float32)
+        return np.ascontiguousarray(np.pad(made, ((0, max(0, wanted - len(made))), (0, 0)))[:wanted])
+    out = np.zeros((wanted, 2), np.float32)
+    fade = ms_to_samples(FADE_OUT_MS, sample_rate)
+    edges = [*(round(s) for s in starts), len(sound)] if starts else [0, len(sound)]
+    for start, end in pairwise(edges):
+        at, until = round(start / speed), min(wanted, round(end / speed))
+        part = sound[start:end]
+        if until - at > len(part):
+            part = ringing(part, sample_rate)
+        part = part[: until - at].copy()
+        last = min(fade, len(part))
+        if last:
+            part[-last:] *= np.linspace(1.0, 0.0, last, dtype=np.float32)[:, np.newaxis]
+        out[at : at + len(part)] += part
+    return out
+
+
+def for_listening(clip: Clip, start: int, end: int, sample_rate: int, *, speed: float = 1.0) -> NDArray[np.float32]:
+    """Return a stretch of a clip in stereo at the engine's rate, its edges faded, at another speed of the same pitch if wanted."""
+    sound = stretched(_at_rate(clip, start, min(end, clip.frames), sample_rate), sample_rate, speed).copy()
+    fade = min(ms_to_samples(FADE_OUT_MS, sample_rate), len(sound) // 2)
+    if fade:
+        turn = np.linspace(0.0, 1.0, fade, dtype=np.float32)[:, np.newaxis]
+        sound[:fade] *= turn
+        sound[-fade:] *= turn[::-1]
+    return sound
 
 
 def _at_rate(clip: Clip, start: int, end: int, sample_rate: int) -> NDArray[np.float32]:
@@ -124,12 +355,18 @@ def _at_rate(clip: Clip, start: int, end: int, sample_rate: int) -> NDArray[np.f
     return np.ascontiguousarray(sound[:wanted])
 
 
-def _faded(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float32]:
-    sound = _at_rate(clip, *key, sample_rate).copy()
-    fade_in = min(ms_to_samples(FADE_IN_MS, sample_rate), len(sound))
-    fade_out = min(ms_to_samples(FADE_OUT_MS, sample_rate), len(sound))
-    if fade_in:
-        sound[:fade_in] *= np.linspace(0.0, 1.0, fade_in, dtype=np.float32)[:, np.newaxis]
-    if fade_out:
-        sound[-fade_out:] *= np.linspace(1.0, 0.0, fade_out, dtype=np.float32)[:, np.newaxis]
+def fade_out_ms(clip: Clip, start: int, end: int) -> float:
+    """Return how long a stretch of the source fades at its end: a little where it would click, else not at all."""
+    last = clip.samples[max(start, end - ms_to_samples(1.0, clip.sample_rate)) : end]
+    return FADE_OUT_MS if float(np.abs(last).max(initial=0.0)) > CLICK_LEVEL else 0.0
+
+
+def _faded(sound: NDArray[np.float32], sample_rate: int, fade_out: float) -> NDArray[np.float32]:
+    sound = sound.copy()
+    first = min(ms_to_samples(FADE_IN_MS, sample_rate), len(sound))
+    last = min(ms_to_samples(fade_out, sample_rate), len(sound))
+    if first:
+        sound[:first] *= np.linspace(0.0, 1.0, first, dtype=np.float32)[:, np.newaxis]
+    if last:
+        sound[-last:] *= np.linspace(1.0, 0.0, last, dtype=np.float32)[:, np.newaxis]
     return sound

@@ -1,0 +1,134 @@
+"""Shaping a pad's sound before it is played: trim, tune, filter, envelope, direction, tail, pan.
+
+Nothing here needs SciPy, so that the window can bake at once.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from bompla.model.shape import PLAIN, Shape
+from bompla.units import ms_to_samples
+
+Sound = NDArray[np.float32]
+
+RING_S = 1.2
+"""How much longer a sound becomes that rings on."""
+
+RING_BLEND_MS = 20.0
+
+
+def shaped(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
+    """Return a sound of shape (frames, 2) as a pad's shape makes it."""
+    if shape == PLAIN:
+        return sound
+    sound = _trimmed(sound, sample_rate, shape)
+    if shape.tune:
+        sound = _tuned(sound, shape.tune)
+    if shape.direction != "forward":
+        back = sound[::-1]
+        sound = back if shape.direction == "reverse" else np.concatenate([sound, back])
+    if shape.tail not in (PLAIN.tail, "none"):
+        sound = ringing(sound, sample_rate, back_and_forth=shape.tail == "back and forth")
+    if shape.filter != "none":
+        sound = _filtered(sound, sample_rate, shape)
+    sound = sound * envelope(shape, len(sound), sample_rate)[:, np.newaxis]
+    if shape.pan:
+        angle = (shape.pan + 1.0) * np.pi / 4.0
+        sound = sound * np.array([np.cos(angle), np.sin(angle)], np.float32) * np.float32(np.sqrt(2.0))
+    return np.ascontiguousarray(sound, dtype=np.float32)
+
+
+def lead_ms(shape: Shape, attack_ms: float) -> float:
+    """Return where the attack of a shaped sound lies from its start, given where it lay in the slice."""
+    if shape.direction == "reverse":
+        return 0.0
+    speed = float(2.0 ** (shape.tune / 12.0))
+    return max(0.0, attack_ms - shape.start_ms) / speed
+
+
+def envelope(shape: Shape, frames: int, sample_rate: int) -> NDArray[np.float32]:
+    """Return the loudness over time of a shape, shape (frames,): fades, attack, hold, decay."""
+    t_ms = np.arange(frames) * (1000.0 / sample_rate)
+    gain = np.ones(frames)
+    if shape.attack_ms > 0.0:
+        gain *= np.clip(t_ms / shape.attack_ms, 0.0, 1.0)
+    if shape.decay_ms > 0.0 and shape.sustain < 1.0:
+        past = np.clip((t_ms - shape.attack_ms - shape.hold_ms) / shape.decay_ms, 0.0, None)
+        gain *= shape.sustain + (1.0 - shape.sustain) * np.clip((np.exp(-4.0 * past) - np.exp(-4.0)) / (1.0 - np.exp(-4.0)), 0.0, 1.0)
+    if shape.fade_in_ms > 0.0:
+        gain *= np.clip(t_ms / shape.fade_in_ms, 0.0, 1.0)
+    if shape.fade_out_ms > 0.0:
+        gain *= np.clip((t_ms[-1] - t_ms) / shape.fade_out_ms if frames else t_ms, 0.0, 1.0)
+    return gain.astype(np.float32)
+
+
+def response(shape: Shape, hz: NDArray[np.float64], sample_rate: int) -> NDArray[np.complex128]:
+    """Return a shape's filter at frequencies in Hz (second-order sections; Bristow-Johnson, "Audio EQ cookbook", 1998)."""
+    if shape.filter == "none":
+        return np.ones(hz.shape, complex)
+    w = 2.0 * np.pi * min(shape.cutoff_hz, 0.49 * sample_rate) / sample_rate
+    cos, alpha = np.cos(w), np.sin(w) / (2.0 * shape.resonance)
+    tops = {
+        "low": ((1.0 - cos) / 2.0, 1.0 - cos, (1.0 - cos) / 2.0),
+        "high": ((1.0 + cos) / 2.0, -1.0 - cos, (1.0 + cos) / 2.0),
+        "band": (alpha, 0.0, -alpha),
+        "notch": (1.0, -2.0 * cos, 1.0),
+    }[shape.filter]
+    z = np.exp(-2j * np.pi * hz / sample_rate)
+    return np.asarray((tops[0] + tops[1] * z + tops[2] * z * z) / (1.0 + alpha - 2.0 * cos * z + (1.0 - alpha) * z * z))
+
+
+def ringing(sound: Sound, sample_rate: int, *, back_and_forth: bool = False) -> Sound:
+    """Return a sound that goes on: its second half again and again, blended, ever softer.
+
+    So a slower tempo leaves no hole between slices. It falls by what the half itself falls by.
+    """
+    half = sound[len(sound) // 2 :]
+    blend = min(ms_to_samples(RING_BLEND_MS, sample_rate), len(half) // 3)
+    if blend < 8:
+        return sound
+    fall = float(np.sqrt((half[-blend:] ** 2).mean() / max(float((half[:blend] ** 2).mean()), 1e-12)))
+    fall = min(0.9, max(0.05, fall))
+    out, gain = sound, 1.0
+    turn = np.linspace(0.0, 1.0, blend, dtype=np.float32)[:, np.newaxis]
+    wanted = len(sound) + round(RING_S * sample_rate)
+    backwards = back_and_forth
+    while len(out) < wanted and gain > 0.001:
+        if backwards:
+            piece = half[::-1] * np.float32(gain)
+        else:
+            gain *= fall
+            piece = half * np.float32(gain)
+        backwards = back_and_forth and not backwards
+        joined = out[-blend:] * (1.0 - turn) + piece[:blend] * turn
+        out = np.concatenate([out[:-blend], joined, piece[blend:]])
+    out = out[:wanted].copy()
+    last = min(len(out) - len(sound), len(out))
+    if last > 0:
+        out[-last:] *= np.linspace(1.0, 0.0, last, dtype=np.float32)[:, np.newaxis] ** 2
+    return out
+
+
+def _trimmed(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
+    start = min(ms_to_samples(shape.start_ms, sample_rate), max(0, len(sound) - 64))
+    end = max(start + 1, len(sound) - ms_to_samples(shape.end_ms, sample_rate))
+    return sound[start:end]
+
+
+def _tuned(sound: Sound, semitones: float) -> Sound:
+    ratio = 2.0 ** (semitones / 12.0)
+    made = soxr.resample(sound, ratio * 48_000.0, 48_000.0)
+    return np.asarray(made, np.float32) if len(made) else sound[:1]
+
+
+def _filtered(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
+    """Filter by the spectrum of sound and filter, with room for what rings on."""
+    room = round(min(0.5, 12.0 * shape.resonance / shape.cutoff_hz) * sample_rate) + 256
+    size = 1 << int(np.ceil(np.log2(len(sound) + room)))
+    hz = np.asarray(np.fft.rfftfreq(size, 1.0 / sample_rate), np.float64)
+    spectrum = np.asarray(np.fft.rfft(sound, size, axis=0), np.complex128)
+    made = np.fft.irfft(spectrum * response(shape, hz, sample_rate)[:, np.newaxis], size, axis=0)
+    return np.asarray(made[: len(sound) + room], np.float32)
