@@ -52,6 +52,9 @@ def render_groove(groove: Groove, *, width: float = 0.6) -> Clip:
         fade = np.linspace(1.0, 0.0, SAMPLE_RATE // 2)[:, np.newaxis]
         mix[-len(fade) :] *= fade
         mix += 0.0006 * rng.standard_normal(mix.shape)
+    if groove.hot:
+        flat = np.clip(groove.hot * mix / np.abs(mix).max(), -1.0, 1.0) * 32_766.0 / 32_768.0
+        return Clip(flat.astype(np.float32), SAMPLE_RATE)
     mix = np.tanh(1.15 * mix / np.abs(mix).max())
     return Clip((PEAK * mix / np.abs(mix).max()).astype(np.float32), SAMPLE_RATE)
 

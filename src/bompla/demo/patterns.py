@@ -1,6 +1,7 @@
 """The grooves of Night Ferry, a band that does not exist, written step by step.
 
-In a lane `X` is an accent, `x` a plain hit, `-` a soft one, `o` a ghost note and `.` a rest.
+In a lane `X` is an accent, `x` a plain hit, `-` a soft one, `o` a ghost note, `f` a flam (an accent
+with a softer hit just ahead of it), `,` a hit that is hardly there, and `.` a rest.
 Blanks only help the eye.
 """
 
@@ -12,7 +13,8 @@ import numpy as np
 
 from bompla.model.drums import METERS
 
-STEP_VELOCITY = {"X": 118, "x": 98, "-": 66, "o": 36}
+STEP_VELOCITY = {"X": 118, "x": 98, "-": 66, "o": 36, "f": 116, ",": 16}
+FLAM_S, FLAM_VELOCITY = 0.031, 84
 
 
 @dataclass(frozen=True)
@@ -20,7 +22,8 @@ class Groove:
     """A groove to be played: lanes of steps, its meter and tempo, and how it is felt.
 
     `swing` is where the second of two steps falls within the pair, 0.5 for straight. `late_ms`
-    holds, by drum, how far a lane lies behind the beat.
+    holds, by drum, how far a lane lies behind the beat. `hot` is how far the recording was driven
+    over full scale, where it is cut off flat.
     """
 
     title: str
@@ -35,6 +38,7 @@ class Groove:
     seed: int = 1
     lead_in_s: float = 0.0
     tail_s: float = 0.0
+    hot: float = 0.0
 
     @property
     def beats(self) -> int:
@@ -79,7 +83,10 @@ def perform(groove: Groove) -> tuple[Played, ...]:
             if step == 0:
                 late = abs(late) * 0.3
             velocity = int(np.clip(STEP_VELOCITY[mark] + rng.normal(0.0, 4.0), 12, 127))
-            hits.append(Played(max(0.0, beat * 60.0 / groove.bpm + late / 1000.0), beat, drum, velocity))
+            time_s = max(0.0, beat * 60.0 / groove.bpm + late / 1000.0)
+            hits.append(Played(time_s, beat, drum, velocity))
+            if mark == "f":
+                hits.append(Played(time_s - FLAM_S, beat - FLAM_S * groove.bpm / 60.0, drum, FLAM_VELOCITY))
     hits.sort(key=lambda hit: (hit.time_s, hit.drum))
     first = hits[0].time_s
     return tuple(Played(hit.time_s - first, hit.beat, hit.drum, hit.velocity) for hit in hits)
@@ -195,6 +202,21 @@ REHEARSAL_TAPE = Groove(
     tail_s=2.6,
 )
 
+ROUGH_DUB = Groove(
+    "rough dub",
+    92.4,
+    2,
+    {
+        "hat_closed": "X.x.X.x.X.x.X.x. X.x.X.x.X.x.....",
+        "snare": "....f......,X... ....f..,....f...",
+        "kick": "X.....x.X....... X.....x.X.x.....",
+    },
+    late_ms={"snare": 4.0},
+    loose_ms=2.0,
+    seed=18,
+    hot=1.45,
+)
+
 GROOVES = (
     QUAY_BREAK,
     LAMPLIGHT_SHUFFLE,
@@ -203,5 +225,6 @@ GROOVES = (
     SLACK_TIDE,
     HALF_TIME_PIER,
     REHEARSAL_TAPE,
+    ROUGH_DUB,
 )
 """The demo set; the first is the one the demo project opens with."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from bompla.analysis.analyse import analyse
 from bompla.audio.files import read_clip
 from bompla.demo import DEMO_PROJECT, loop_paths
-from bompla.formats.project import save_project
+from bompla.formats.project import Project, save_project
 from bompla.groove.rebuild import document_from
 from bompla.model.document import Document
 
@@ -19,4 +19,4 @@ def demo_document() -> Document:
 
 
 if __name__ == "__main__":
-    save_project(demo_document(), read_clip(loop_paths()[0]), DEMO_PROJECT)
+    save_project(Project(((demo_document(), read_clip(loop_paths()[0])),)), DEMO_PROJECT)
