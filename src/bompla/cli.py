@@ -62,7 +62,7 @@ def rebuild(file: Path, midi: Path, quantise: bool) -> None:
         write_midi(document, midi, MidiOptions(quantise=quantise, notes="drums"))
     except BomplaError as error:
         _fail(error)
-    count = sum(0.0 <= hit.at_beats < document.loop.beats for hit in document.pattern.hits)
+    count = sum(0.0 <= hit.at_beats < document.pattern_beats for hit in document.pattern.hits)
     click.echo(f"{midi}: {count} hits, {document.loop.bars} bars at {document.bpm:.2f} BPM")
 
 

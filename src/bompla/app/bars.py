@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QSizePolicy, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QProgressBar, QPushButton, QSizePolicy, QSlider, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.messages import Message, Weight
@@ -17,6 +17,24 @@ from bompla.app.theme import theme
 from bompla.app.widgets.controls import button, label
 from bompla.model.cut_edits import choose_reading
 from bompla.model.document import Document, TempoReading
+from bompla.render.sounds import WAYS
+
+SPEEDS = (25, 50, 60, 70, 80, 90, 100, 110, 125, 150, 200)
+"""Listening speeds in percent."""
+
+MOST_BARS_OFFERED = 16
+NARROW = 1180
+SHOWN_STEPS = 24
+
+
+def _box(name: str, items: list[tuple[str, object]], width: int) -> QComboBox:
+    box = QComboBox()
+    box.setAccessibleName(name)
+    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    box.setFixedWidth(width)
+    for text, key in items:
+        box.addItem(text, key)
+    return box
 
 
 class TopBar(QWidget):
@@ -27,13 +45,14 @@ class TopBar(QWidget):
         self.setObjectName("bar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(44)
-        self._session = session
+        self._session, self._actions = session, actions
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 0, 16, 0)
         row.setSpacing(9)
         self.title = label("Bompla", "title")
         row.addWidget(self.title)
-        self.source = label("", "dim")
+        self.source = button("", self._choose_sound, chip=True, tip=tip("next_sound"))
+        self.source.hide()
         row.addWidget(self.source)
         self.facts = label("", "dim")
         row.addWidget(self.facts)
@@ -42,27 +61,79 @@ class TopBar(QWidget):
         row.addWidget(self.saved)
         self.undo = button("Undo", actions["undo"], tip=tip("undo"))
         self.redo = button("Redo", actions["redo"], tip=tip("redo"))
+        self.steps = button("Steps", self._choose_step, tip="What was done, step by step; go back to any of them")
         for made in (
             button("Open", actions["open"], tip=tip("open")), button("Save", actions["save"], tip=tip("save")),
-            self.undo, self.redo, button("Keys", actions["keys"], tip=tip("keys")),
+            self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
         ):
             row.addWidget(made)
         session.document_changed.connect(lambda _: self._refresh())
         session.saved_changed.connect(self._refresh)
         self._refresh()
 
+    def sounds_menu(self) -> QMenu:
+        """Return the menu of the project's sounds."""
+        session, menu = self._session, QMenu(self)
+        for index, sound in enumerate(session.sounds):
+            entry = menu.addAction(sound.history.document.source.name)
+            assert entry is not None
+            entry.setCheckable(True)
+            entry.setChecked(index == session.current)
+            entry.triggered.connect(lambda _=False, index=index: session.switch(index))
+        menu.addSeparator()
+        for text, action, able in (
+            ("Add a sound…", self._actions["add_sound"], True),
+            ("Take this one out of the project", lambda: session.take_out(session.current), len(session.sounds) > 1),
+            ("Bring back the one taken out", session.bring_back, bool(session.taken_out)),
+        ):
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.setEnabled(able)
+            entry.triggered.connect(lambda _=False, action=action: action())
+        return menu
+
+    def steps_menu(self) -> QMenu:
+        """Return the menu of what was done, newest first, with what was undone above; a click goes there."""
+        menu, history = QMenu(self), self._session.history
+        if history is None:
+            return menu
+        undone = [(f"redo: {step.label}", -n) for n, step in enumerate(reversed(history.undone), 1)][:SHOWN_STEPS]
+        done = [(step.label, n) for n, step in enumerate(reversed(history.done))][:SHOWN_STEPS]
+        for text, back in [*reversed(undone), *done, ("as it was opened" if len(history.done) <= SHOWN_STEPS else "", len(history.done))]:
+            if text:
+                entry = menu.addAction(text)
+                assert entry is not None
+                entry.setCheckable(True)
+                entry.setChecked(back == 0)
+                entry.triggered.connect(lambda _=False, back=back: self._session.go_back(back))
+        return menu
+
+    def _choose_step(self) -> None:
+        menu = self.steps_menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.steps.mapToGlobal(self.steps.rect().bottomLeft()))
+
+    def _choose_sound(self) -> None:
+        menu = self.sounds_menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.source.mapToGlobal(self.source.rect().bottomLeft()))
+
     def _refresh(self) -> None:
         session = self._session
         document, history = session.document, session.history
         if document is not None:
             self.title.setText(document.title)
-            self.source.setText(document.source.name)
+            self.source.setVisible(True)
+            count = len(session.sounds)
+            self.source.setText(f"{document.source.name} · {session.current + 1} of {count}" if count > 1 else document.source.name)
+            self.source.setAccessibleName(f"Sound: {document.source.name}")
             bars = "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
             self.facts.setText(f"{bars} · {document.loop.meter_name}")
         undo, redo = (history.undo_label, history.redo_label) if history else ("", "")
         self.undo.setEnabled(bool(undo))
         self.undo.setText(f"Undo: {undo}" if undo else "Undo")
         self.redo.setEnabled(bool(redo))
+        self.steps.setEnabled(bool(undo or redo))
         self.redo.setText(f"Redo: {redo}" if redo else "Redo")
         if document is None:
             self.saved.setText("")
@@ -85,12 +156,12 @@ class StageButton(QPushButton):
         self.setFixedHeight(52)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self._title = stage.title
-        self._line = ""
+        self._line, self._needs_you = "", False
         self.setAccessibleName(stage.title)
 
-    def show_line(self, line: str, shortcut: str) -> None:
-        """Show the stage's state."""
-        self._line = line
+    def show_line(self, line: str, shortcut: str, *, needs_you: bool = False) -> None:
+        """Show the stage's state, marked where it waits for the user."""
+        self._line, self._needs_you = line, needs_you
         self.setToolTip(f"{self._title} ({shortcut})")
         self.setAccessibleDescription(line)
         self.update()
@@ -102,7 +173,7 @@ class StageButton(QPushButton):
         painter.setPen(theme().colour("paper" if self.isChecked() else "dim"))
         painter.drawText(self.rect().adjusted(17, 8, -2, 0), Qt.AlignmentFlag.AlignTop, self._title)
         painter.setFont(theme().font(13, weight=400))
-        painter.setPen(theme().colour("dim"))
+        painter.setPen(theme().colour("signal" if self._needs_you else "dim"))
         painter.drawText(self.rect().adjusted(17, 29, -2, 0), Qt.AlignmentFlag.AlignTop, self._line)
 
 
@@ -129,11 +200,12 @@ class PathBar(QWidget):
         column.addStretch(1)
         session.document_changed.connect(lambda _: self.refresh())
         session.saved_changed.connect(self.refresh)
+        session.doubts_changed.connect(self.refresh)
 
     def refresh(self) -> None:
         """Show each stage's state."""
         for index, (stage, made) in enumerate(zip(self._stages, self.buttons, strict=True)):
-            made.show_line(stage.state_line(self._session.document), f"Ctrl+{index + 1}")
+            made.show_line(stage.state_line(self._session.document), f"Ctrl+{index + 1}", needs_you=stage.needs_you())
 
 
 class BlendSlider(QSlider):
@@ -196,7 +268,9 @@ class ListeningBar(QWidget):
         self.equal.setChecked(True)
         row.addWidget(self.equal)
         row.addStretch(1)
-        self.device = label("starting sound", "dim")
+        self._speed_boxes(row)
+        self.device = button("starting sound", actions["sound"], tip=tip("sound"))
+        self.device.setObjectName("small")
         row.addWidget(self.device)
         row.addSpacing(6)
         self.tempo = label("–", "large")
@@ -206,10 +280,40 @@ class ListeningBar(QWidget):
         self.double = button("double", lambda: self._scale(2.0), tip="Read the loop as twice as many bars")
         row.addWidget(self.half)
         row.addWidget(self.double)
+        self._bars_offered = 0
         playback.moved.connect(self._moved)
+        playback.shown.connect(self._show_tempo)
         playback.state_changed.connect(self._state_changed)
         playback.device_changed.connect(self._device_changed)
         session.document_changed.connect(self._document_changed)
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        narrow = self.width() < NARROW
+        self.device.setVisible(not narrow)
+        self.equal.setText("equal" if narrow else "equal loudness")
+
+    def _speed_boxes(self, row: QHBoxLayout) -> None:
+        playback = self._playback
+        self.speed = _box("Listening speed", [(f"{percent} %", percent / 100.0) for percent in SPEEDS], 74)
+        self.speed.setCurrentIndex(SPEEDS.index(100))
+        self.speed.setToolTip("How fast it plays; at the same pitch where the original is stretched")
+        self.speed.activated.connect(lambda _: playback.set_speed(float(self.speed.currentData())))
+        self.way = _box("The original at another speed", [(way, way) for way in WAYS], 96)
+        self.way.setToolTip("How the original goes along at another speed")
+        self.way.activated.connect(lambda _: playback.set_speed(playback.speed, str(self.way.currentData())))
+        self.bars = _box("Bars to play", [("all bars", (0, 0))], 82)
+        self.bars.setToolTip("Play only some of the bars")
+        self.bars.activated.connect(lambda _: playback.loop_bars(*self.bars.currentData()))
+        row.addWidget(self.bars)
+        row.addWidget(self.speed)
+        row.addWidget(self.way)
+        self.way.hide()
+        self.speed.activated.connect(lambda _: self.way.setVisible(playback.speed != 1.0))
+
+    def _show_tempo(self) -> None:
+        document = self._session.document
+        if document is not None:
+            self.tempo.setText(f"{document.bpm * self._playback.speed:.2f}")
 
     def _equal(self) -> None:
         self._playback.set_equal_loudness(self.equal.isChecked())
@@ -219,11 +323,25 @@ class ListeningBar(QWidget):
 
     def _device_changed(self, text: str) -> None:
         self.device.setText(text)
-        self.device.setToolTip(f"What plays: {text} of latency")
+        self.device.setToolTip(f"What plays: {text} of latency. {tip('sound')}")
 
     def _document_changed(self, document: Document) -> None:
-        self.tempo.setText(f"{document.bpm:.2f}")
+        self.tempo.setText(f"{document.bpm * self._playback.speed:.2f}")
+        bars = document.pattern_beats // document.loop.meter.beats_per_bar
+        if bars != self._bars_offered:
+            self._offer_bars(bars)
         self.half.setEnabled(document.loop.bars % 2 == 0)
+
+    def _offer_bars(self, bars: int) -> None:
+        self._bars_offered = bars
+        self.bars.clear()
+        self.bars.addItem("all bars", (0, 0))
+        for count in (1, 2, 4):
+            if count < bars <= MOST_BARS_OFFERED:
+                for first in range(0, bars - count + 1, count):
+                    text = f"bar {first + 1}" if count == 1 else f"bars {first + 1} to {first + count}"
+                    self.bars.addItem(text, (first, count))
+        self._playback.loop_bars(0, 0)
 
     def _moved(self, at_sample: float) -> None:
         document = self._session.document

@@ -6,8 +6,10 @@ import pickle
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
+import numpy as np
 from PyQt6.QtCore import QObject, QProcess, QProcessEnvironment, QRunnable, QThreadPool, pyqtSignal
 
 from bompla.analysis.records import LENGTH, Answer, Request, packed
@@ -64,6 +66,13 @@ class AnalysisProcess(QObject):
         self._waiting.append(Job(request, done, failed, progress))
         self._next()
         return self._number
+
+    def ask_scan(self, path: Path, *, done: Callable[[Any], None], failed: Callable[[str], None]) -> None:
+        """Ask what the shelf shows of a file; the process reads it itself."""
+        self._number += 1
+        request = Request(self._number, "scan", np.zeros((0, 1), np.float32), 1, path=str(path))
+        self._waiting.append(Job(request, done, failed))
+        self._next()
 
     def cancel(self, number: int) -> None:
         """Give up a request; the process is ended if it is at work on it."""

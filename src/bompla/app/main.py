@@ -11,15 +11,15 @@ from pathlib import Path
 from types import TracebackType
 
 import platformdirs
-from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
+from PyQt6.QtCore import QSettings, QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
 from bompla.app.messages import MessageHub
 from bompla.app.playback import Playback
-from bompla.app.session import Session, rescue
+from bompla.app.session import Session, opened_of, rescue
+from bompla.app.settings import touch_of
 from bompla.app.theme import load_fonts, theme
 from bompla.app.window import MainWindow
-from bompla.audio.summary import WaveSummary
 from bompla.demo import DEMO_PROJECT
 from bompla.engine.host import Engine
 from bompla.errors import BomplaError
@@ -83,13 +83,21 @@ def make_window(*, device: str = "") -> MainWindow:
     """Return a window that is not shown yet, playing to the named device or the system's default."""
     hub = MessageHub()
     session = Session(hub)
-    return MainWindow(session, Playback(session, Engine(device=device or os.environ.get("BOMPLA_DEVICE", ""))))
+    kept = QSettings("bompla", "bompla")
+    engine = Engine(
+        device=device or os.environ.get("BOMPLA_DEVICE", "") or str(kept.value("device", "")),
+        block_frames=int(kept.value("block", 256)), midi_input=str(kept.value("midi", "")),
+    )
+    playback = Playback(session, engine)
+    engine.set_touch(touch_of(str(kept.value("midi", ""))))
+    if kept.contains("late_s"):
+        playback.late_s = float(kept.value("late_s"))
+    return MainWindow(session, playback)
 
 
 def open_demo(window: MainWindow) -> None:
     """Show the demo project as a new project of the user's own."""
-    document, clip = open_project(DEMO_PROJECT)
-    window.session.load(document, clip, WaveSummary.of(clip), path=None, saved=True)
+    window.session.load(opened_of(open_project(DEMO_PROJECT), saved=True), path=None)
 
 
 def when_settled(window: MainWindow, call: Callable[[], object]) -> None:

@@ -2,41 +2,80 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
+import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from bompla.analysis.mix import mixed
+from bompla.analysis.seam import seamless
 from bompla.app.jobs import Threads
 from bompla.app.session import Session
-from bompla.engine.bounce import matching_gain
+from bompla.audio.clip import Clip
+from bompla.audio.files import read_clip
+from bompla.engine.bounce import bounce_rebuilt, click_sounds, coloured, matching_gain
 from bompla.engine.host import Engine, EngineState
+from bompla.engine.layout import sends_of
+from bompla.engine.mixer import PADS_END
 from bompla.errors import EngineError
-from bompla.model.document import Document, Slice
-from bompla.model.drums import DRUMS
-from bompla.render.sounds import Baked, Baker, sound_key, strike_gain
+from bompla.groove.grid import quantised
+from bompla.groove.order import Passage, order_passages, passage_hits, wander_passages
+from bompla.groove.printed import heard_from_original, heard_from_pattern
+from bompla.groove.takes import Strike, Takes, taken_back
+from bompla.model.document import Document, Loop, Slice
+from bompla.model.drums import BANDS_HZ, Band
+from bompla.model.pattern_edits import add_played
+from bompla.render.band import only_band
+from bompla.render.sounds import STRETCHED, Baked, Baker, for_listening, played_notes, sound_key, strike_gain, with_stacked
+from bompla.render.stretch import FASTEST, SLOWEST
+from bompla.units import ms_to_samples
 
 FRAME_MS = 16
 WATCH_EVERY = 16
 MATCH_DELAY_MS = 250
+MOST_PREVIEW_S = 30.0
 
 
 class Playback(QObject):
     """Plays original, rebuilt and pads, and tells where the playhead is.
 
     `moved` carries the playhead as a sample of the source, `state_changed` whether it plays,
-    `device_changed` what plays.
+    `device_changed` what plays, `struck` a pad that was played by hand and how hard.
     """
 
     moved = pyqtSignal(float)
     state_changed = pyqtSignal(bool)
     device_changed = pyqtSignal(str)
     shown = pyqtSignal()
+    struck = pyqtSignal(int, int)
+    recording_changed = pyqtSignal(bool)
 
     def __init__(self, session: Session, engine: Engine, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._session = session
         self.engine = engine
         self._threads = Threads(self)
+        self._preview_threads = Threads(self)
+        self._previewed = 0
+        self._turns: dict[int, int] = {}
+        self.drums_share = 0.0
+        self.takes = Takes()
+        self.recording = False
+        self.replacing = False
+        self.input_quantise = 0.0
+        self.count_in = True
+        self.late_s: float | None = None
+        self._recorded: list[Strike] = []
+        self.speed, self.way = 1.0, STRETCHED
+        self.sequence = "variation"
+        self.playing_passages: tuple[Passage, ...] = ()
+        self.bars = (0, 0)
+        self._silenced: frozenset[int] = frozenset()
+        self._mixed: tuple[Clip, Clip | None] | None = None
+        self.band: Band | None = None
         self._baker = Baker(engine.sample_rate)
         self._baked: Baked | None = None
         self._baking = False
@@ -49,6 +88,7 @@ class Playback(QObject):
         self._playing = False
         self._ticks = 0
         self._said = ""
+        self._learner: tuple[int, Callable[[int], None]] | None = None
         self._last: tuple[bool, int] = (False, -1)
         self._match_timer = QTimer(self)
         self._match_timer.setSingleShot(True)
@@ -73,6 +113,7 @@ class Playback(QObject):
         self._timer.stop()
         self._match_timer.stop()
         self._threads.close()
+        self._preview_threads.close()
         self.engine.shut()
 
     @property
@@ -83,7 +124,7 @@ class Playback(QObject):
     @property
     def busy(self) -> bool:
         """Whether sounds are being made that the engine does not have yet."""
-        return self._baking or self._threads.busy
+        return self._baking or self._threads.busy or self._preview_threads.busy
 
     def toggle(self) -> None:
         """Play or stop."""
@@ -92,16 +133,80 @@ class Playback(QObject):
         else:
             self.play()
 
-    def play(self) -> None:
-        """Play from the playhead on."""
+    def play(self, delay_frames: int = 0) -> None:
+        """Play from the playhead on, so many frames from now."""
         if self._session.document is None:
             return
         self._playing = True
-        self.engine.play()
+        self.engine.play(delay_frames)
         self.state_changed.emit(True)
+
+    def record(self) -> None:
+        """Begin to record what is played by hand, after a bar counted in where that is wanted; stopping ends it."""
+        document = self._session.document
+        if document is None or self.recording:
+            return
+        self.recording, self._recorded = True, []
+        self.recording_changed.emit(True)
+        if self._playing:
+            return
+        delay = 0
+        if self.count_in:
+            beats = document.loop.meter.beats_per_bar
+            beat = round(60.0 / document.bpm / self.speed * self.engine.sample_rate)
+            delay = beat * beats
+            sound = np.zeros((delay, 2), np.float32)
+            for n, click in enumerate([0] + [1] * (beats - 1)):
+                part = click_sounds(self.engine.sample_rate)[click][: beat]
+                sound[n * beat : n * beat + len(part)] += part
+            self.engine.preview(sound)
+        self.play(delay)
+
+    def end_recording(self) -> None:
+        """Put what was recorded into the pattern, as one step."""
+        if not self.recording:
+            return
+        self.recording = False
+        self.recording_changed.emit(False)
+        strikes, self._recorded = self._recorded, []
+        self._put_in([strike for strike in strikes if strike.beat is not None], "record")
+
+    def take_back(self) -> None:
+        """Put what was played last into the pattern, though nobody pressed record."""
+        phrase = self.takes.last_phrase()
+        if not phrase:
+            self._session.hub.note("Nothing was played on the pads in the last five minutes.")
+            return
+        self._put_in(phrase, "take back what was played")
+        self.takes.clear()
+
+    def _put_in(self, strikes: list[Strike], words: str) -> None:
+        document = self._session.document
+        if document is None or not strikes:
+            return
+        hits = taken_back(strikes, bpm=document.bpm * self.speed, beats=document.pattern_beats, late_s=self.latency_s)
+        if self.input_quantise > 0.0:
+            steps = quantised([beat for _, beat, _, _ in hits], document.pattern_beats, compound=document.loop.meter.compound)
+            hits = [(pad_id, beat + self.input_quantise * (float(step) - beat), velocity, pitch)
+                    for (pad_id, beat, velocity, pitch), step in zip(hits, steps, strict=True)]
+        replacing = self.replacing
+        self._session.edit(f"{words}: {len(hits)} hits", lambda d: add_played(d, hits, replacing=replacing))
+
+    @property
+    def latency_s(self) -> float:
+        """How late strikes arrive: what was measured, or what the device says of itself."""
+        return self.late_s if self.late_s is not None else self.engine.state.latency_s
+
+    def use_device(self, device: str, block_frames: int, midi_input: str) -> None:
+        """Play to another device, or listen to another MIDI input."""
+        try:
+            self.engine.use(device=device, block_frames=block_frames, midi_input=midi_input)
+        except EngineError as error:
+            self._session.hub.trouble(str(error))
 
     def stop(self) -> None:
         """Stop at the playhead."""
+        self.end_recording()
         self._playing = False
         self.engine.stop()
         self.state_changed.emit(False)
@@ -110,8 +215,24 @@ class Playback(QObject):
         """Move the playhead to a sample of the source."""
         document = self._session.document
         if document is not None:
-            rate = self.engine.sample_rate / document.source.sample_rate
-            self.engine.seek(round((at_sample - document.loop.start_sample) * rate))
+            self.engine.seek(round((at_sample - document.loop.start_sample) * self._frames_per_sample(document)))
+
+    def print_loop(self, what: str) -> None:
+        """Make a new loop of the `rebuilt` pattern, or of the `original` through the colour, and add it to the project."""
+        document, baked, passages = self._session.document, self._baked, self.playing_passages
+        if document is None or baked is None:
+            return
+        name = f"{document.title} {'printed' if what == 'rebuilt' else 'coloured'}"
+
+        def make() -> Any:
+            if what == "rebuilt":
+                clip = bounce_rebuilt(baked, passes=2)
+                hits = passage_hits(document, passages) if passages else None
+                return heard_from_pattern(document, clip, name, hits, baked.beats), clip
+            clip = Clip(coloured(baked.original, baked.sample_rate, {**baked.colour, "on": True}), baked.sample_rate)
+            return heard_from_original(document, clip, name), clip
+
+        self._threads.run(make, lambda made: self._session.add_known(*made), self._session.hub.trouble)
 
     def set_looping(self, on: bool) -> None:
         """Choose whether the loop begins again at its end."""
@@ -133,39 +254,193 @@ class Playback(QObject):
         self.equal_loudness = on
         self._send_balance()
 
-    def strike(self, pad_id: int, velocity: int = 100) -> bool:
-        """Play a pad; False where it has no sound."""
+    def strike(self, pad_id: int, velocity: int = 100, pitch: float = 0.0) -> bool:
+        """Play a pad, some semitones off if wanted; False where it has no sound."""
         document, clip = self._session.document, self._session.clip
         if document is None or clip is None:
             return False
-        pad = document.pad(pad_id)
-        layer = pad.layer_for(velocity)
-        if layer is None:
-            return False
-        key = sound_key(document, layer, clip)
-        return self.engine.strike(
-            key, pad=pad_id % 30_000, choke=DRUMS[pad.drum].choke_set, gain=strike_gain(pad, layer, velocity)
-        )
+        pads = {pad.id: pad for pad in document.pads}
+        sounded = False
+        for pad in with_stacked(pads, pads[pad_id]):
+            layer = pad.layer_for(velocity, self._turns.get(pad.id, 0))
+            self._turns[pad.id] = self._turns.get(pad.id, 0) + 1
+            if layer is None:
+                continue
+            shape = pad.shape
+            sounded |= self.engine.strike(
+                sound_key(document, pad, layer, clip, pitch), pad=pad.id % PADS_END, choke=pad.choke_set,
+                gain=strike_gain(pad, layer, velocity), velocity=velocity, sends=sends_of(shape.room, shape.echo, kick=pad.drum == "kick"),
+                release=ms_to_samples(shape.release_ms, self.engine.sample_rate) if shape.held else 0, told=pad.id == pad_id)
+        return sounded
+
+    def let_go(self, pad_id: int) -> None:
+        """End what a pad plays, where it sounds only as long as it is held."""
+        document = self._session.document
+        if document is not None:
+            for pad in with_stacked({pad.id: pad for pad in document.pads}, document.pad(pad_id)):
+                self.engine.let_go(pad.id % PADS_END)
 
     def audition(self, piece: Slice) -> None:
         """Play one slice of the original."""
+        self.audition_span(piece.start_sample, piece.end_sample)
+
+    def audition_span(self, start_sample: float, end_sample: float) -> None:
+        """Play a stretch of the loop as it is in the original."""
         document = self._session.document
         if document is not None:
-            rate = self.engine.sample_rate / document.source.sample_rate
-            start = round((piece.start_sample - document.loop.start_sample) * rate)
-            self.engine.audition(start, round((piece.end_sample - piece.start_sample) * rate))
+            rate = self._frames_per_sample(document)
+            start = max(0.0, start_sample - document.loop.start_sample)
+            end = min(float(document.loop.frames), end_sample - document.loop.start_sample)
+            self.engine.audition(round(start * rate), round(max(0.0, end - start) * rate))
+
+    def preview(self, clip: Clip, start: int, end: int, *, times: int = 1, speed: float = 1.0) -> None:
+        """Play a stretch of any sound, so many times on end, beside whatever plays; it is made off the interface thread."""
+        rate = self.engine.sample_rate
+        self._previewed += 1
+        wanted = self._previewed
+
+        def make() -> Any:
+            sound = for_listening(clip, start, min(end, start + round(MOST_PREVIEW_S * clip.sample_rate)), rate, speed=speed)
+            return np.tile(sound, (times, 1)) if times > 1 else sound
+
+        self._preview_threads.run(make, lambda sound: self._play_preview(wanted, sound), self._session.hub.trouble)
+
+    def preview_seam(self, clip: Clip, loop: Loop, reach: int, times: int) -> None:
+        """Play so many samples before a loop's end and after its start on end, so many times."""
+        part = seamless(clip, loop)
+        reach = min(reach, len(part) // 2)
+        joined = Clip(np.concatenate([part[-reach:], part[:reach]]), clip.sample_rate)
+        self.preview(joined, 0, joined.frames, times=times)
+
+    def preview_file(self, path: Path, *, speed_for: Callable[[Clip], float] | None = None) -> None:
+        """Play a sound file; one asked for meanwhile takes its place."""
+        rate = self.engine.sample_rate
+        self._previewed += 1
+        wanted = self._previewed
+
+        def make() -> Any:
+            clip = read_clip(path)
+            speed = speed_for(clip) if speed_for else 1.0
+            return for_listening(clip, 0, min(clip.frames, round(MOST_PREVIEW_S * clip.sample_rate)), rate, speed=speed)
+
+        self._preview_threads.run(make, lambda sound: self._play_preview(wanted, sound), self._session.hub.trouble)
+
+    def stop_preview(self) -> None:
+        """End what is previewed."""
+        self._previewed += 1
+        self.engine.stop_preview()
+
+    def _play_preview(self, wanted: int, sound: Any) -> None:
+        if wanted == self._previewed:
+            try:
+                self.engine.preview(sound)
+            except EngineError as error:
+                self._session.hub.trouble(str(error))
+
+    def learn_note(self, told: Callable[[int], None]) -> None:
+        """Tell the next MIDI note that comes in, once."""
+        self._learner = (self.engine.state.last_note, told)
+
+    def set_drums_share(self, share: float) -> None:
+        """Choose what of a mix is heard as the original: 1 only its drums, 0 all of it, -1 what is left without them."""
+        if share != self.drums_share:
+            self.drums_share = share
+            self._mixed = None
+            document = self._session.document
+            if document is not None:
+                self._document_changed(document)
+
+    def _original(self, band: Band | None) -> Clip | None:
+        """Return what is heard as the original where it is not the whole sound."""
+        sound = self._session.opened_sound
+        if sound is None:
+            return None
+        made = None
+        if self.drums_share != 0.0 and sound.drums_only is not None:
+            made = Clip(mixed(sound.clip.samples, sound.drums_only.samples, self.drums_share), sound.clip.sample_rate)
+        if band is not None:
+            made = only_band(made or sound.clip, *BANDS_HZ[band])
+        return made
+
+    def set_band(self, band: Band | None) -> None:
+        """Hear only one band of the original, that of a lane's drum; all of it with None."""
+        if band != self.band:
+            self.band, self._mixed = band, None
+            document = self._session.document
+            if document is not None:
+                self._document_changed(document)
 
     def playhead_sample(self) -> float:
         """Return where the playhead is, as a sample of the source."""
         document = self._session.document
         if document is None:
             return 0.0
-        rate = document.source.sample_rate / self.engine.sample_rate
-        return document.loop.start_sample + self.engine.state.position * rate
+        return document.loop.start_sample + self.engine.state.position / self._frames_per_sample(document) % document.loop.frames
+
+    def pattern_sample(self) -> float:
+        """Return where the playhead is in what plays, which may be longer than the loop, as a sample counted from the loop's start on."""
+        document = self._session.document
+        if document is None:
+            return 0.0
+        return document.loop.start_sample + self.engine.state.position / self._frames_per_sample(document)
+
+    def set_sequence(self, sequence: str) -> None:
+        """Play the shown `variation`, the `order`, or what `wander` makes."""
+        if sequence != self.sequence:
+            self.sequence = sequence
+            document = self._session.document
+            if document is not None:
+                self._document_changed(document)
+
+    def _passages(self, document: Document) -> tuple[Passage, ...]:
+        """Return what plays as passages; none where it is the shown variation."""
+        made = {"order": order_passages, "wander": wander_passages}.get(self.sequence)
+        return made(document) if made is not None else ()
+
+    def _frames_per_sample(self, document: Document) -> float:
+        """Return how many frames of the engine a sample of the source lasts, at the speed that is heard."""
+        speed = self._baked.speed if self._baked is not None else 1.0
+        return self.engine.sample_rate / document.source.sample_rate / speed
+
+    def set_speed(self, speed: float, way: str | None = None) -> None:
+        """Play slower or faster at the same pitch, or with the original going along in another of `WAYS`."""
+        speed = max(SLOWEST, min(FASTEST, speed))
+        way = self.way if way is None else way
+        if (speed, way) != (self.speed, self.way):
+            self.speed, self.way = speed, way
+            document = self._session.document
+            if document is not None:
+                self._document_changed(document)
+
+    def set_silenced(self, pad_ids: frozenset[int]) -> None:
+        """Leave pads out of what is heard of the pattern."""
+        if pad_ids != self._silenced:
+            self._silenced = pad_ids
+            document = self._session.document
+            if document is not None:
+                self._document_changed(document)
+
+    def loop_bars(self, first: int, count: int) -> None:
+        """Play only some bars of what plays, counted from 0; a count of 0 plays all."""
+        self.bars = (first, count) if count > 0 else (0, 0)
+        self._send_bars()
+
+    def _send_bars(self) -> None:
+        """Tell the engine which part of what plays that is; bars that are not there play all."""
+        document, baked = self._session.document, self._baked
+        total = baked.beats / baked.beats_per_bar if baked is not None else float(document.loop.bars) if document is not None else 1.0
+        first, count = self.bars
+        if count <= 0 or first >= total:
+            self.engine.set_span(0.0, 1.0)
+        else:
+            self.engine.set_span(first / total, min(1.0, (first + count) / total))
 
     def _opened(self) -> None:
         if self._playing:
             self.stop()
+        self.drums_share, self._mixed, self.band = 0.0, None, None
+        self.loop_bars(0, 0)
+        self.takes.clear()
         self.engine.seek(0)
         self._match = 1.0
 
@@ -179,20 +454,57 @@ class Playback(QObject):
         if document is None or clip is None:
             return
         self._stale, self._baking = False, True
-        self._threads.run(lambda: self._baker.bake(document, clip), self._take, self._fail)
+        band = self.band
+        speed, way, silenced, passages = self.speed, self.way, self._silenced, self._passages(document)
 
-    def _take(self, baked: Baked) -> None:
+        def make() -> Baked:
+            if self._mixed is None or self._mixed[0] is not clip:
+                self._mixed = (clip, self._original(band))
+            baked = self._baker.bake(document, clip, self._mixed[1], speed=speed, way=way, passages=passages)
+            heard = tuple(event for event in baked.events if event.pad_id not in silenced)
+            return baked if len(heard) == len(baked.events) else replace(baked, events=heard)
+
+        self._threads.run(make, lambda baked: self._take(baked, passages), self._fail)
+
+    def _take(self, baked: Baked, passages: tuple[Passage, ...]) -> None:
         self._baking = False
         if self._stale:
             self._bake()
+        before = self._baked.speed if self._baked is not None else baked.speed
         try:
             self.engine.show(baked)
         except EngineError as error:
             self._session.hub.trouble(str(error))
             return
-        self._baked = baked
+        other_length = self._baked is None or self._baked.beats != baked.beats
+        self._baked, self.playing_passages = baked, passages
+        if other_length:
+            self._send_bars()
+        self._send_zones()
+        if before != baked.speed:
+            self.engine.seek(round(self.engine.state.position * before / baked.speed))
         self._match_timer.start()
         self.shown.emit()
+
+    def _send_zones(self) -> None:
+        """Tell the engine what MIDI notes play."""
+        document, clip = self._session.document, self._session.clip
+        if document is None or clip is None:
+            return
+        self.engine.set_zones(played_notes(document, clip, self.engine.sample_rate))
+
+    def _take_strikes(self) -> None:
+        """Take what the engine says was played by hand."""
+        document, baked = self._session.document, self._baked
+        for at_frame, position, pad_id, velocity, playing, pitch in self.engine.played():
+            beat = None
+            if playing and baked is not None and document is not None:
+                beat = position / baked.total_frames * baked.beats % document.pattern_beats
+            strike = Strike(at_frame / self.engine.sample_rate, beat, pad_id, max(1, velocity), float(pitch))
+            self.takes.add(strike)
+            if self.recording:
+                self._recorded.append(strike)
+            self.struck.emit(pad_id, velocity)
 
     def _fail(self, sentence: str) -> None:
         self._baking = False
@@ -217,8 +529,12 @@ class Playback(QObject):
             sentence = self.engine.watch()
             if sentence:
                 self._session.hub.trouble(sentence)
+        self._take_strikes()
         state = self.engine.state
         self._tell_device(state)
+        if self._learner is not None and state.last_note != self._learner[0]:
+            told, self._learner = self._learner[1], None
+            told(state.last_note & 127)
         if self._playing and not self.looping and not state.playing and self._last[0]:
             self._playing = False
             self.state_changed.emit(False)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -12,13 +12,16 @@ from numpy import float32
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from bompla.analysis.doubts import Doubt, doubts_of
+from bompla.analysis.params import AnalysisParams
+from bompla.analysis.spectrogram import Spectrogram
 from bompla.app.jobs import AnalysisProcess, Threads
 from bompla.app.messages import MessageHub
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.audio.summary import WaveSummary
 from bompla.errors import BomplaError, EditError
-from bompla.formats.project import SUFFIX, open_project, save_project
+from bompla.formats.project import SUFFIX, Project, open_project, save_project
 from bompla.groove.rebuild import document_from
 from bompla.model.cut_edits import add_cut, attack_near, set_heard
 from bompla.model.document import Document
@@ -41,11 +44,17 @@ class Pictures:
 
 @dataclass(frozen=True)
 class Selection:
-    """What is selected: a cut, a pad and hits, by id."""
+    """What is selected: cuts with one that leads, a pad and hits, by id."""
 
     cut_id: int = 0
+    more_cuts: frozenset[int] = frozenset()
     pad_id: int = 0
     hit_ids: frozenset[int] = frozenset()
+
+    @property
+    def cut_ids(self) -> tuple[int, ...]:
+        """All selected cuts, the leading one first."""
+        return (self.cut_id, *sorted(self.more_cuts - {self.cut_id}))
 
 
 @dataclass(frozen=True)
@@ -56,13 +65,45 @@ class Work:
     share: float
 
 
+@dataclass(eq=False)
+class Opened:
+    """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it."""
+
+    history: History
+    clip: Clip
+    summary: WaveSummary
+    saved: Document | None = None
+    pictures: Pictures | None = None
+    selection: Selection = Selection()
+    spectrogram: Spectrogram | None = None
+    drums_only: Clip | None = None
+
+    def __post_init__(self) -> None:
+        document = self.history.document
+        slices = document.slices()
+        self.selection = Selection(cut_id=slices[0].cut.id if slices else 0, pad_id=document.pads[0].id if document.pads else 0)
+
+
+def opened_of(project: Project, *, saved: bool) -> tuple[list[Opened], int]:
+    """Return the sounds of a project ready to be shown, and which of them is."""
+    sounds = [
+        Opened(History(document), clip, WaveSummary.of(clip), document if saved else None) for document, clip in project.sources
+    ]
+    return sounds, project.current
+
+
 class Session(QObject):
-    """Holds the document and tells its listeners, once, after each whole change."""
+    """Holds the document and tells its listeners, once, after each whole change.
+
+    A project may hold several sounds, each with a document and history of its own; one of them is
+    worked on.
+    """
 
     opened = pyqtSignal()
     document_changed = pyqtSignal(object)
     selection_changed = pyqtSignal(object)
     pictures_changed = pyqtSignal()
+    doubts_changed = pyqtSignal()
     work_changed = pyqtSignal(object)
     saved_changed = pyqtSignal()
 
@@ -71,18 +112,51 @@ class Session(QObject):
         self.hub = hub
         self.analysis = AnalysisProcess(self)
         self.threads = Threads(self)
-        self.history: History | None = None
-        self.clip: Clip | None = None
-        self.summary: WaveSummary | None = None
-        self.pictures: Pictures | None = None
-        self.selection = Selection()
+        self.sounds: list[Opened] = []
+        self.taken_out: list[Opened] = []
+        self.current = 0
         self.path: Path | None = None
         self.saved_at = ""
         self.work: Work | None = None
         self._preview: Document | None = None
-        self._saved: Document | None = None
+        self._saved_sounds: list[Opened] = []
         self._job = 0
         self._opening = 0
+        self._adding = False
+        self.tempo_range = (AnalysisParams().min_bpm, AnalysisParams().max_bpm)
+        self.doubts: tuple[Doubt, ...] = ()
+        self._doubted: Document | None = None
+        self._doubting = False
+
+    @property
+    def opened_sound(self) -> Opened | None:
+        """The sound that is worked on."""
+        return self.sounds[self.current] if self.sounds else None
+
+    @property
+    def history(self) -> History | None:
+        """The history of the sound that is worked on."""
+        return self.sounds[self.current].history if self.sounds else None
+
+    @property
+    def clip(self) -> Clip | None:
+        """The sound that is worked on."""
+        return self.sounds[self.current].clip if self.sounds else None
+
+    @property
+    def summary(self) -> WaveSummary | None:
+        """Its waveform."""
+        return self.sounds[self.current].summary if self.sounds else None
+
+    @property
+    def pictures(self) -> Pictures | None:
+        """What is drawn beside its waveform, once it is made."""
+        return self.sounds[self.current].pictures if self.sounds else None
+
+    @property
+    def selection(self) -> Selection:
+        """What is selected in it."""
+        return self.sounds[self.current].selection if self.sounds else Selection()
 
     @property
     def document(self) -> Document | None:
@@ -94,9 +168,18 @@ class Session(QObject):
     @property
     def dirty(self) -> bool:
         """Whether there are edits that are not saved."""
-        if self.history is None or self.history.document is self._saved:
+        if self.sounds and self._saved_sounds and self._saved_sounds != self.sounds:
+            return True
+        return any(self._unsaved(sound) for sound in self.sounds)
+
+    @staticmethod
+    def _unsaved(sound: Opened) -> bool:
+        if sound.history.document is sound.saved:
             return False
-        return bool(self.history.done) or self._saved is not None
+        return bool(sound.history.done) or sound.saved is not None
+
+    def _set_history(self, history: History) -> None:
+        self.sounds[self.current].history = history
 
     def edit(self, label: str, change: Callable[[Document], Document]) -> bool:
         """Make an edit as one step of undo; False, with a message, where it cannot be made."""
@@ -113,9 +196,16 @@ class Session(QObject):
         history = self.history.after(after, label)
         if history is self.history and not had_preview:
             return False
-        self.history = history
+        self._set_history(history)
         self._tell()
         return True
+
+    def amend(self, change: Callable[[Document], Document]) -> None:
+        """Change what is shown, not what there is: no step of undo."""
+        if self.history is not None:
+            self._preview = None
+            self._set_history(self.history.amended(change))
+            self._tell()
 
     def preview(self, change: Callable[[Document], Document]) -> None:
         """Show a gesture in progress; `edit` or `drop_preview` ends it."""
@@ -137,22 +227,37 @@ class Session(QObject):
         """Take back the last edit."""
         if self.history is not None and self.history.done:
             self._preview = None
-            self.history = self.history.undo()
+            self._set_history(self.history.undo())
             self._tell()
+
+    def go_back(self, steps: int) -> None:
+        """Take so many edits back at once, or with a negative number make as many undone ones again."""
+        history = self.history
+        if history is None or not steps:
+            return
+        for _ in range(abs(steps)):
+            history = history.undo() if steps > 0 else history.redo()
+        self._preview = None
+        self._set_history(history)
+        self._tell()
 
     def redo(self) -> None:
         """Make the last undone edit again."""
         if self.history is not None and self.history.undone:
             self._preview = None
-            self.history = self.history.redo()
+            self._set_history(self.history.redo())
             self._tell()
 
     def select(self, **what: Any) -> None:
-        """Select a cut (`cut_id`), a pad (`pad_id`) or hits (`hit_ids`); what is not named stays."""
-        values = {"cut_id": self.selection.cut_id, "pad_id": self.selection.pad_id, "hit_ids": self.selection.hit_ids}
-        selection = Selection(**{**values, **what})
-        if selection != self.selection:
-            self.selection = selection
+        """Select a cut (`cut_id`, with others `more_cuts`), a pad (`pad_id`) or hits (`hit_ids`).
+
+        What is not named stays, but a cut named by itself is selected alone.
+        """
+        if "cut_id" in what:
+            what.setdefault("more_cuts", frozenset())
+        selection = replace(self.selection, **what)
+        if self.sounds and selection != self.selection:
+            self.sounds[self.current].selection = selection
             self.selection_changed.emit(selection)
 
     def cut_at(self, at_sample: int, *, snap: bool = True) -> bool:
@@ -170,28 +275,74 @@ class Session(QObject):
 
         def heard(answers: list[Any]) -> None:
             if self.history is not None and self.clip is clip:
-                self.history = self.history.amended(lambda d: set_heard(d, new_id, answers[0]))
+                self._set_history(self.history.amended(lambda d: set_heard(d, new_id, answers[0])))
                 self._tell()
 
         self.analysis.ask("hear_at", clip, done=heard, failed=self.hub.trouble, places=(attack,))
         return True
 
-    def open(self, path: Path) -> None:
-        """Open a project or a sound file; the window stays usable meanwhile."""
+    def open(self, path: Path, *, add: bool = False) -> None:
+        """Open a project or a sound file, or add a sound to the project; the window stays usable meanwhile."""
         self.cancel()
         self._opening += 1
+        self._adding = add and bool(self.sounds)
         opening = self._opening
         self._set_work(Work(f"opening {path.name}", 0.0))
         if path.suffix.lower() == SUFFIX:
             self.threads.run(
-                lambda: _project_with_summary(path), lambda found: self._take_project(opening, path, found),
+                lambda: opened_of(open_project(path), saved=True), lambda found: self._take_project(opening, path, found),
                 lambda sentence: self._give_up(opening, sentence),
             )
         else:
             self.threads.run(
-                lambda: read_clip(path), lambda clip: self._analyse(opening, path, clip),
+                lambda: read_clip(path), lambda clip: self._analyse(opening, path, clip, str(path)),
                 lambda sentence: self._give_up(opening, sentence),
             )
+
+    def add_clip(self, clip: Clip, name: str) -> None:
+        """Analyse a sound that is in memory, and add it to the project."""
+        self.cancel()
+        self._opening += 1
+        self._adding = bool(self.sounds)
+        self._analyse(self._opening, Path(name), clip, "")
+
+    def add_known(self, heard: HeardLoop, clip: Clip) -> None:
+        """Add a sound of which all is known already to the project."""
+        self.cancel()
+        self._opening += 1
+        self._adding = bool(self.sounds)
+        self._take_heard(self._opening, Path(heard.source.name), clip, heard)
+
+    def hear(self, path: Path, take: Callable[[Document], object]) -> None:
+        """Analyse a sound file beside the project, and hand over what was heard in it as a document; the project stays as it is."""
+        self._set_work(Work(f"listening to {path.name}", 0.2))
+
+        def give_up(sentence: str) -> None:
+            self._set_work(None)
+            self.hub.trouble(sentence)
+
+        def heard(made: HeardLoop) -> None:
+            self._set_work(None)
+            take(document_from(made, path.stem))
+
+        def ask(clip: Clip) -> None:
+            self.analysis.ask("analyse", clip, name=path.name, path=str(path), params=AnalysisParams(), done=heard, failed=give_up)
+
+        self.threads.run(lambda: read_clip(path), ask, give_up)
+
+    def ask_drums_only(self) -> None:
+        """Have the drums of a mix made by themselves; `pictures_changed` tells when they are there."""
+        sound = self.opened_sound
+        if sound is None or sound.drums_only is not None:
+            return
+        self._set_work(Work("taking the drums out of the mix", 0.3))
+
+        def take(samples: Any) -> None:
+            sound.drums_only = Clip(samples, sound.clip.sample_rate)
+            self._set_work(None)
+            self.pictures_changed.emit()
+
+        self._job = self.analysis.ask("drums_only", sound.clip, done=take, failed=lambda sentence: self._give_up(self._opening, sentence))
 
     def cancel(self) -> None:
         """Give up what is being opened or analysed; the project stays as it was."""
@@ -201,45 +352,86 @@ class Session(QObject):
             self._job = 0
         self._set_work(None)
 
+    def switch(self, index: int) -> None:
+        """Work on another sound of the project; each keeps its own loop, cuts, kit, pattern and undo."""
+        if 0 <= index < len(self.sounds) and index != self.current:
+            self._preview = None
+            self.current = index
+            self._show_sound()
+
+    def take_out(self, index: int) -> None:
+        """Take a sound out of the project; `bring_back` undoes it. The last one stays."""
+        if len(self.sounds) < 2 or not 0 <= index < len(self.sounds):
+            return
+        self.taken_out.append(self.sounds[index])
+        self.sounds = [sound for at, sound in enumerate(self.sounds) if at != index]
+        self.current = min(self.current - (index < self.current), len(self.sounds) - 1)
+        self._preview = None
+        self._show_sound()
+
+    def bring_back(self) -> None:
+        """Bring back the sound that was last taken out of the project."""
+        if self.taken_out:
+            self._add_sound(self.taken_out.pop())
+
     def save(self, path: Path) -> None:
         """Save the project, off the interface thread."""
-        if self.history is None or self.clip is None:
+        if not self.sounds:
             return
-        document, clip = self.history.document, self.clip
+        sounds = list(self.sounds)
+        documents = [sound.history.document for sound in sounds]
+        project = Project(tuple((d, sound.clip) for d, sound in zip(documents, sounds, strict=True)), self.current)
 
         def done(_: Any) -> None:
-            self.path, self._saved = path, document
+            self.path, self._saved_sounds = path, sounds
+            for document, sound in zip(documents, sounds, strict=True):
+                sound.saved = document
             self.saved_at = time.strftime("%H:%M")
             self.saved_changed.emit()
 
-        self.threads.run(lambda: save_project(document, clip, path), done, self.hub.trouble)
+        self.threads.run(lambda: save_project(project, path), done, self.hub.trouble)
 
     def close(self) -> None:
         """End all work."""
         self.analysis.close()
         self.threads.close()
 
-    def load(self, document: Document, clip: Clip, summary: WaveSummary, *, path: Path | None, saved: bool) -> None:
-        """Show a document with its sound; the history begins anew."""
-        self.history = History(document)
-        self._preview = None
-        self._saved = document if saved else None
-        self.clip, self.summary, self.pictures = clip, summary, None
+    def load(self, made: tuple[list[Opened], int], *, path: Path | None) -> None:
+        """Show a project; its history begins anew."""
+        self.sounds, self.current = list(made[0]), made[1]
+        self.taken_out = []
+        self._saved_sounds = list(self.sounds) if all(sound.saved for sound in self.sounds) else []
         self.path, self.saved_at = path, ""
-        first = document.slices()[0].cut.id if document.slices() else 0
-        self.selection = Selection(first, document.pads[0].id if document.pads else 0)
+        self._preview = None
+        self._show_sound()
+
+    def _add_sound(self, sound: Opened) -> None:
+        if not self._saved_sounds:
+            self._saved_sounds = list(self.sounds)
+        self.sounds = [*self.sounds, sound]
+        self.current = len(self.sounds) - 1
+        self._preview = None
+        self._show_sound()
+
+    def _show_sound(self) -> None:
         self._set_work(None)
+        self.doubts = ()
         self.opened.emit()
         self._tell()
         self.selection_changed.emit(self.selection)
-        self.analysis.ask("pictures", clip, done=lambda made: self._take_pictures(clip, made), failed=self.hub.trouble)
+        sound = self.sounds[self.current]
+        if sound.pictures is None:
+            self.analysis.ask("pictures", sound.clip, done=lambda made: self._take_pictures(sound, made), failed=self.hub.trouble)
+        else:
+            self.pictures_changed.emit()
 
-    def _analyse(self, opening: int, path: Path, clip: Clip) -> None:
+    def _analyse(self, opening: int, path: Path, clip: Clip, where: str) -> None:
         if opening != self._opening:
             return
         self._set_work(Work(f"analysing {path.name}", 0.05))
         self._job = self.analysis.ask(
-            "analyse", clip, name=path.name, path=str(path),
+            "analyse", clip, name=path.name, path=where, params=AnalysisParams(
+                min_bpm=self.tempo_range[0], max_bpm=self.tempo_range[1]),
             done=lambda heard: self._take_heard(opening, path, clip, heard),
             failed=lambda sentence: self._give_up(opening, sentence),
             progress=lambda share, what: self._set_work(Work(what, share)),
@@ -259,19 +451,22 @@ class Session(QObject):
         if opening != self._opening:
             return
         document, summary = made
-        self.load(document, clip, summary, path=None, saved=False)
+        sound = Opened(History(document), clip, summary)
+        if self._adding:
+            self._add_sound(sound)
+        else:
+            self.load(([sound], 0), path=None)
         if not document.attacks:
             self.hub.trouble(f"{document.source.name} is silent or has no attacks; cut it by hand, or choose another file.")
 
-    def _take_project(self, opening: int, path: Path, found: tuple[Document, Clip, WaveSummary]) -> None:
+    def _take_project(self, opening: int, path: Path, found: tuple[list[Opened], int]) -> None:
         if opening == self._opening:
-            document, clip, summary = found
-            self.load(document, clip, summary, path=path, saved=True)
+            self.load(found, path=path)
 
-    def _take_pictures(self, clip: Clip, made: Any) -> None:
-        if clip is self.clip:
-            (curve, curve_step_s), (bands, bands_step_s) = made
-            self.pictures = Pictures(curve, curve_step_s, bands, bands_step_s)
+    def _take_pictures(self, sound: Opened, made: Any) -> None:
+        (curve, curve_step_s), (bands, bands_step_s) = made
+        sound.pictures = Pictures(curve, curve_step_s, bands, bands_step_s)
+        if sound is self.opened_sound:
             self.pictures_changed.emit()
 
     def _give_up(self, opening: int, sentence: str) -> None:
@@ -285,24 +480,55 @@ class Session(QObject):
             self.work = work
             self.work_changed.emit(work)
 
+    def ask_spectrogram(self, scale: str) -> None:
+        """Have the spectrogram made; `pictures_changed` tells when it is there."""
+        sound = self.opened_sound
+        if sound is None:
+            return
+
+        def take(made: Spectrogram) -> None:
+            sound.spectrogram = made
+            self.pictures_changed.emit()
+
+        self.analysis.ask("spectrogram", sound.clip, name=scale, done=take, failed=self.hub.trouble)
+
+    def _look_for_doubts(self) -> None:
+        """Look the slices over on the thread, once at a time, and again where the document changed meanwhile."""
+        sound = self.opened_sound
+        if sound is None or self._doubting or sound.history.document is self._doubted:
+            return
+        document, clip = sound.history.document, sound.clip
+        self._doubting = True
+
+        def take(found: tuple[Doubt, ...]) -> None:
+            self._doubting, self._doubted = False, document
+            if sound is self.opened_sound:
+                before, self.doubts = self.doubts, found
+                if [(d.cut_id, d.reason) for d in before] != [(d.cut_id, d.reason) for d in found]:
+                    self.doubts_changed.emit()
+            self._look_for_doubts()
+
+        def fail(sentence: str) -> None:
+            self._doubting = False
+            self.hub.trouble(sentence)
+
+        self.threads.run(lambda: doubts_of(document, clip), take, fail)
+
     def _tell(self) -> None:
         self.document_changed.emit(self.document)
         self.saved_changed.emit()
-
-
-def _project_with_summary(path: Path) -> tuple[Document, Clip, WaveSummary]:
-    document, clip = open_project(path)
-    return document, clip, WaveSummary.of(clip)
+        if self._preview is None:
+            self._look_for_doubts()
 
 
 def rescue(session: Session, folder: Path) -> Path | None:
     """Write unsaved work to a folder before the application ends in an error; None if there is none."""
-    if session.history is None or session.clip is None or not session.dirty:
+    if not session.dirty:
         return None
     try:
         folder.mkdir(parents=True, exist_ok=True)
         path = folder / f"rescued {time.strftime('%Y-%m-%d %H.%M.%S')}{SUFFIX}"
-        save_project(session.history.document, session.clip, path)
+        save_project(Project(tuple((s.history.document, s.clip) for s in session.sounds), session.current), path)
     except (BomplaError, OSError):
         return None
     return path

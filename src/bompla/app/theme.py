@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QColor, QFont, QFontDatabase
 
@@ -84,6 +86,14 @@ class Theme(QObject):
     def drum(self, drum: str, alpha: float = 1.0) -> QColor:
         """Return the colour of a drum."""
         return self.family(DRUMS[drum].family, alpha)
+
+    def ramp(self) -> NDArray[np.uint32]:
+        """Return 256 colours from silence to the loudest, as 0xffrrggbb, for pictures of level."""
+        stops = [self.colour(role) for role in ("sunk", "line", "hats", "paper")]
+        places = np.array([0.0, 110.0, 200.0, 255.0])
+        channels = [np.interp(np.arange(256), places, [getattr(stop, name)() for stop in stops]) for name in ("red", "green", "blue")]
+        red, green, blue = (np.round(channel).astype(np.uint32) for channel in channels)
+        return np.asarray((np.uint32(255) << np.uint32(24)) | (red << np.uint32(16)) | (green << np.uint32(8)) | blue, dtype=np.uint32)
 
     def font(self, size_px: float, *, weight: int = 500, narrow: bool = True) -> QFont:
         """Return a font of the window with figures of equal width."""

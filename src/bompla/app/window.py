@@ -26,6 +26,7 @@ from bompla.app.bars import ListeningBar, MessageStrip, PathBar, TopBar
 from bompla.app.commands import COMMANDS, EVERYWHERE, GESTURES
 from bompla.app.playback import Playback
 from bompla.app.session import Session
+from bompla.app.settings import SoundSettings
 from bompla.app.stages.base import Stage
 from bompla.app.stages.bringin import BringIn
 from bompla.app.stages.groove import GrooveStage
@@ -34,6 +35,7 @@ from bompla.app.stages.sendout import SendOut
 from bompla.app.stages.slice import SliceStage
 from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.widgets.controls import label
+from bompla.app.widgets.padgrid import PAD_KEYS
 from bompla.audio.files import SUFFIXES
 from bompla.formats.project import SUFFIX
 
@@ -48,11 +50,12 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.session, self.playback = session, playback
         self.keys_sheet: QDialog | None = None
+        self.sound_settings: SoundSettings | None = None
         self.setWindowTitle("Bompla")
         self.setAcceptDrops(True)
         self.resize(*SIZE)
         self.setMinimumSize(1024, 680)
-        self.bring_in = BringIn(session, playback, choose_file=self.choose_file, go_on=lambda: self.go_to(1))
+        self.bring_in = BringIn(session, playback, choose_file=self.choose_file, open_file=self.open_path, go_on=lambda: self.go_to(1))
         self.slice = SliceStage(session, playback)
         self.kit = KitStage(session, playback)
         self.groove = GrooveStage(session, playback)
@@ -68,8 +71,10 @@ class MainWindow(QMainWindow):
 
     def _lay_out(self) -> None:
         actions: dict[str, Callable[[], object]] = {
-            "open": self.choose_file, "save": self.save, "undo": self.session.undo, "redo": self.session.redo,
-            "keys": self.show_keys, "play": self.playback.toggle, "loop": self._set_loop, "click": self._set_click,
+            "open": self.choose_file, "add_sound": self.choose_sound_to_add, "save": self.save,
+            "undo": self.session.undo, "redo": self.session.redo,
+            "keys": self.show_keys,
+            "sound": self.show_sound, "play": self.playback.toggle, "loop": self._set_loop, "click": self._set_click,
         }
         ground = QWidget()
         ground.setObjectName("ground")
@@ -101,9 +106,12 @@ class MainWindow(QMainWindow):
 
     def _make_actions(self) -> None:
         run: dict[str, Callable[[], object]] = {
-            "open": self.choose_file, "save": self.save, "save_as": self.save_as, "undo": self.session.undo,
+            "open": self.choose_file, "add_sound": self.choose_sound_to_add, "next_sound": self._next_sound,
+            "save": self.save, "save_as": self.save_as, "undo": self.session.undo,
             "redo": self.session.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
             "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
+            "record": self.kit.record.click,
+            "colour": self.kit.colour.toggle, "take_back": self.playback.take_back, "sound": self.show_sound,
             "light": self._change_light, "keys": self.show_keys,
         }
         for index in range(len(self.stages)):
@@ -133,6 +141,16 @@ class MainWindow(QMainWindow):
         if name:
             self.open_path(Path(name))
 
+    def choose_sound_to_add(self) -> None:
+        """Ask which sound to add to the project."""
+        name, _ = QFileDialog.getOpenFileName(self, "Add a sound to the project", "", f"Sounds ({OPENABLE});;All files (*)")
+        if name:
+            self.session.open(Path(name), add=True)
+
+    def _next_sound(self) -> None:
+        if self.session.sounds:
+            self.session.switch((self.session.current + 1) % len(self.session.sounds))
+
     def save(self) -> None:
         """Save the project where it was saved before, or ask where."""
         if self.session.path is not None:
@@ -160,6 +178,13 @@ class MainWindow(QMainWindow):
             path = Path(name)
             self.send_out.write_to(path if path.suffix.lower() in (".mid", ".midi") else path.with_name(path.name + ".mid"))
 
+    def show_sound(self) -> None:
+        """Show the settings of sound beside the window."""
+        if self.sound_settings is None:
+            self.sound_settings = SoundSettings(self.session, self.playback, self)
+        self.sound_settings.show()
+        self.sound_settings.raise_()
+
     def show_keys(self) -> None:
         """Show the sheet of keys beside the window."""
         if self.keys_sheet is None:
@@ -173,6 +198,9 @@ class MainWindow(QMainWindow):
         if plain and not event.isAutoRepeat():
             if event.key() == Qt.Key.Key_Space:
                 self.playback.toggle()
+                return
+            slot = PAD_KEYS.find(event.text().upper()) if event.text() else -1
+            if slot >= 0 and self.pages.currentWidget() is self.slice and self.slice.strike_key(slot):
                 return
             if event.text() and self.kit.strike_key(event.text()):
                 return
@@ -190,9 +218,13 @@ class MainWindow(QMainWindow):
         files = [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()] if data is not None else []
         if files:
             event.acceptProposedAction()
+            if files[0].is_dir():
+                self.go_to(0)
+                self.bring_in.shelf.show_folder(files[0])
+                return
             self.open_path(files[0])
             if len(files) > 1:
-                self.session.hub.note(f"Opened the first of {len(files)} files.")
+                self.session.hub.note(f"Opened the first of {len(files)} files; drop a folder to look through all of them.")
 
     def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -204,10 +236,12 @@ class MainWindow(QMainWindow):
 
     def shut(self) -> None:
         """End all work and sound."""
+        self.bring_in.shelf.close_all()
         self.playback.close()
         self.session.close()
-        if self.keys_sheet is not None:
-            self.keys_sheet.close()
+        for beside in (self.keys_sheet, self.sound_settings, self.kit.practice):
+            if beside is not None:
+                beside.close()
 
     def _may_leave(self) -> bool:
         """Ask what to do with unsaved edits; False to stay."""

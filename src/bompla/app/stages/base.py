@@ -69,6 +69,10 @@ class Stage(QWidget):
         """Return the stage's state in a few words, for the path."""
         return ""
 
+    def needs_you(self) -> bool:
+        """Whether something in this stage waits for the user."""
+        return False
+
     def refresh(self, document: Document) -> None:
         """Show the document."""
 

@@ -3,28 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
-from msgspec.structs import replace
-from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
+from bompla.analysis.drift import Drift, drift_of
+from bompla.analysis.passages import Bars, Proposal, bars_of, proposals_of
+from bompla.analysis.seam import seam_of
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.stages.base import Stage
-from bompla.app.theme import theme
-from bompla.app.widgets.controls import Chips, Facts, MiniWave, Panel, button, label
-from bompla.app.widgets.overview import Overview, SeamView, clock_of, seam_words
-from bompla.audio.files import read_clip
-from bompla.audio.summary import WaveSummary
-from bompla.demo import loop_paths
-from bompla.model.cut_edits import set_loop
-from bompla.model.document import Document, Loop, TempoReading
+from bompla.app.stages.loop_panel import LoopPanel
+from bompla.app.stages.shelf_panel import ShelfPanel
+from bompla.app.widgets.controls import Panel, button, label, scrolling
+from bompla.app.widgets.overview import Overview
+from bompla.app.widgets.seam import SeamView
+from bompla.model.cut_edits import set_loop, set_seam_fade
+from bompla.model.document import Document, Loop
+from bompla.units import ms_to_samples
 
-SHOWN_READINGS = 3
-WORTH_SHOWING = 0.03
-SURE, LIKELY = 0.8, 0.5
+SEAM_HEARD_MS = 350.0
+SEAM_TIMES = 6
+NARROW, WIDE_LOOP_PANEL = 1040, 540
+FADES_MS = (0, 2, 5, 10, 20, 50)
 
 
 class BringIn(Stage):
@@ -32,24 +35,34 @@ class BringIn(Stage):
 
     key, title = "bring-in", "Bring in"
 
-    def __init__(self, session: Session, playback: Playback, *, choose_file: Callable[[], object], go_on: Callable[[], object]) -> None:
+    def __init__(
+        self, session: Session, playback: Playback, *, choose_file: Callable[[], object], open_file: Callable[[Path], object],
+        go_on: Callable[[], object],
+    ) -> None:
         super().__init__(session, playback)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(10)
-        layout.addWidget(self._shelf(choose_file))
+        self.shelf = ShelfPanel(
+            session, playback, choose_file=choose_file, open_file=lambda path: self._open(open_file, path),
+            add_file=lambda path: session.open(path, add=True),
+        )
+        layout.addWidget(self.shelf)
         right = QVBoxLayout()
         right.setSpacing(10)
         layout.addLayout(right, 1)
-        right.addWidget(self._file_panel(), 5)
+        right.addWidget(self._file_panel(), 4)
         below = QHBoxLayout()
         below.setSpacing(10)
-        right.addLayout(below, 4)
-        seam = Panel("Seam · the end meets the start")
-        self.seam = SeamView(session)
-        seam.body.addWidget(self.seam, 1)
-        below.addWidget(seam, 2)
-        below.addWidget(self._loop_panel(go_on), 1)
+        right.addLayout(below, 5)
+        below.addWidget(self._seam_panel(), 1)
+        self.loop = LoopPanel(session, playback, self.overview, read_as=self.read_as, go_on=go_on)
+        self._loop_area = scrolling(self.loop)
+        self._loop_area.setMinimumWidth(WIDE_LOOP_PANEL)
+        below.addWidget(self._loop_area, 1)
+        self._looked_at: tuple[object, ...] | None = None
+        session.pictures_changed.connect(lambda: self._refresh(session.document))
+        self._commands()
         self.connect_all()
 
     def state_line(self, document: Document | None) -> str:
@@ -63,161 +76,147 @@ class BringIn(Stage):
         return self.overview
 
     def refresh(self, document: Document) -> None:
-        """Show the loop and its readings."""
-        loop, rate = document.loop, document.source.sample_rate
-        self.facts.set("starts", clock_of(loop.start_sample, rate))
-        self.facts.set("ends", clock_of(loop.end_sample, rate))
-        self.facts.set("bars", f"{loop.bars} in {loop.meter_name}")
-        self.facts.set("tempo", f"{document.bpm:.2f} BPM, {_sureness(document)}")
-        words, well = seam_words(document)
-        self.seam_line.setText(words)
-        self.seam_line.setObjectName("good" if well else "value")
-        if (style := self.seam_line.style()) is not None:
-            style.polish(self.seam_line)
-        self.readings.offer(*reading_choices(document), tip="Read the same stretch as these bars")
-        self.bars.offer([(n, str(n)) for n in _bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and take so many bars")
-        for row in range(self.list.count()):
-            item = self.list.item(row)
-            if item is not None and Path(item.data(Qt.ItemDataRole.UserRole)).name == document.source.name:
-                self.list.setCurrentRow(row)
+        """Show the loop, its seam and its readings."""
+        self.loop.refresh(document)
+        clip = self.session.clip
+        if clip is not None:
+            seam = seam_of(document, clip)
+            self.seam_line.setText(f"{seam.words}, {_jump_words(seam.jump_db)}")
+            self.seam_line.setObjectName("good" if seam.well else "value")
+            if (style := self.seam_line.style()) is not None:
+                style.polish(self.seam_line)
+        index = self.fade.findData(round(document.loop.fade_ms))
+        self.fade.setCurrentIndex(max(0, index))
+        self.shelf.show_current(document.source.path)
+        self._look_at_bars(document)
 
     def set_playhead(self, at_sample: float) -> None:
         """Show the playhead on the file."""
         self.overview.set_playhead(at_sample)
 
-    def _shelf(self, choose_file: Callable[[], object]) -> QWidget:
-        panel = Panel("Night Ferry loops")
-        panel.setFixedWidth(240)
-        self.list = QListWidget()
-        self.list.setAccessibleName("Loops that ship with Bompla")
-        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.list.setResizeMode(QListWidget.ResizeMode.Adjust)
-        self.list.itemActivated.connect(self._open_item)
-        self.list.itemClicked.connect(self._open_item)
-        panel.body.addWidget(self.list, 1)
-        for path in loop_paths():
-            self._add_row(path)
-        panel.body.addWidget(button("Open another sound…", choose_file, tip=tip("open")))
-        panel.body.addWidget(label("or drop a file on the window", "dim"))
-        return panel
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.shelf.start()
+        super().showEvent(event)
 
-    def _add_row(self, path: Path) -> None:
-        item = QListWidgetItem(self.list)
-        item.setData(Qt.ItemDataRole.UserRole, str(path))
-        item.setData(Qt.ItemDataRole.AccessibleTextRole, path.stem)
-        row = QWidget()
-        column = QVBoxLayout(row)
-        column.setContentsMargins(4, 7, 4, 7)
-        column.setSpacing(2)
-        top = QHBoxLayout()
-        top.addWidget(label(path.stem, "value"))
-        top.addStretch(1)
-        length = label("", "dim")
-        top.addWidget(length)
-        column.addLayout(top)
-        wave = MiniWave(24)
-        column.addWidget(wave)
-        item.setSizeHint(QSize(0, 68))
-        self.list.setItemWidget(item, row)
+    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        narrow = self.width() < NARROW
+        self.loop.set_narrow(narrow)
+        self._loop_area.setMinimumWidth(290 if narrow else WIDE_LOOP_PANEL)
 
-        def show(summary: WaveSummary) -> None:
-            wave.show_part(summary, 0, summary.clip.frames, theme().colour("paper", 0.75))
-            length.setText(f"{summary.clip.duration_s:.1f} s")
-
-        self.session.threads.run(lambda: WaveSummary.of(read_clip(path)), show, self.session.hub.trouble)
-
-    def _open_item(self, item: QListWidgetItem) -> None:
-        path = Path(item.data(Qt.ItemDataRole.UserRole))
+    def _open(self, open_file: Callable[[Path], object], path: Path) -> None:
         document = self.session.document
+        self.playback.stop_preview()
         if document is None or document.source.path != str(path):
-            self.window().open_path(path)  # type: ignore[union-attr]  # the main window asks about unsaved work
+            open_file(path)
 
     def _file_panel(self) -> QWidget:
         panel = Panel()
         self.overview = Overview(self.session)
         self.overview.sought.connect(self.playback.seek)
+        self.overview.bar_chosen.connect(self._take_bar)
         panel.body.addWidget(self.overview, 1)
         return panel
 
-    def _loop_panel(self, go_on: Callable[[], object]) -> QWidget:
-        panel = Panel("Loop")
-        panel.setMinimumWidth(292)
-        self.facts = Facts(("starts", "ends", "bars", "tempo"))
-        panel.body.addWidget(self.facts)
+    def _seam_panel(self) -> QWidget:
+        panel = Panel("Seam · the end meets the start")
+        self.seam = SeamView(self.session)
+        panel.body.addWidget(self.seam, 1)
         self.seam_line = label("", "good")
+        self.seam_line.setWordWrap(True)
         panel.body.addWidget(self.seam_line)
-        panel.body.addWidget(label("Read these bars as", "heading"))
-        self.readings = Chips("Tempo readings", columns=2)
-        self.readings.chosen.connect(self.read_as)
-        panel.body.addWidget(self.readings)
-        panel.body.addWidget(label("Take so many bars", "heading"))
-        self.bars = Chips("Bars")
-        self.bars.chosen.connect(self._take_bars)
         row = QHBoxLayout()
-        row.addWidget(self.bars)
+        row.setSpacing(6)
+        row.addWidget(button("Listen", self.hear_seam, tip=tip("seam_listen")))
+        row.addWidget(label("blend", "dim"))
+        self.fade = QComboBox()
+        self.fade.setAccessibleName("Blend the end with what lies before the start")
+        for fade_ms in FADES_MS:
+            self.fade.addItem(f"{fade_ms} ms" if fade_ms else "none", fade_ms)
+        self.fade.activated.connect(self._blend)
+        row.addWidget(self.fade)
         row.addStretch(1)
-        panel.body.addLayout(row)
-        panel.body.addStretch(1)
-        row = QHBoxLayout()
-        row.addWidget(button("Slice this loop", go_on, primary=True, tip="Go on to the Slice stage (Ctrl+2)"))
-        row.addStretch(1)
+        row.addWidget(button("before", lambda: self._hear_excess(True), chip=True, tip="Listen to what lies before the loop"))
+        row.addWidget(button("after", lambda: self._hear_excess(False), chip=True, tip="Listen to what lies after the loop"))
         panel.body.addLayout(row)
         return panel
 
-    def _take_bars(self, bars: object) -> None:
-        def change(document: Document) -> Document:
-            loop = document.loop
-            end = loop.start_sample + round(loop.frames / loop.bars * int(str(bars)))
-            return set_loop(document, Loop(loop.start_sample, min(end, document.source.frames), int(str(bars)), loop.meter_name))
+    def _blend(self, index: int) -> None:
+        fade_ms = float(self.fade.itemData(index))
+        self.session.edit("blend the seam", lambda d: set_seam_fade(d, fade_ms))
 
-        self.session.edit(f"take {bars} bars", change)
+    def _commands(self) -> None:
+        self.command("seam_listen", self.hear_seam)
+        self.command("tap", self.loop.tap_now)
+        self.command("downbeat", self.loop.downbeat)
+        self.command("proposal_next", self.loop.next_proposal)
+        for key, by, bars in (("bar_back", -1, True), ("beat_back", -1, False), ("beat_on", 1, False), ("bar_on", 1, True)):
+            self.command(f"loop_{key}", partial(self.loop.slide, by, whole_bars=bars))
+        for side in ("start", "end"):
+            for key, by_ms, steps in (("sample", 0.0, 0), ("ms", 1.0, 0), ("step", 0.0, 1)):
+                for way in (-1, 1):
+                    name = f"{side}_{key}_{'later' if way > 0 else 'earlier'}"
+                    self.command(name, partial(self.nudge, side, way, by_ms, steps))
+
+    def nudge(self, side: str, way: int, by_ms: float, steps: int) -> None:
+        """Move the loop's start or end by a sample, some milliseconds, or a sixteenth."""
+        document = self.session.document
+        if document is None:
+            return
+        loop = document.loop
+        by = ms_to_samples(by_ms, document.source.sample_rate) or 1
+        if steps:
+            by = round(loop.frames / loop.beats / 4.0)
+        start = loop.start_sample + (way * by if side == "start" else 0)
+        end = loop.end_sample + (way * by if side == "end" else 0)
+        start, end = max(0, start), min(document.source.frames, end)
+        if end - start >= 64:
+            moved = Loop(start, end, loop.bars, loop.meter_name, loop.fade_ms)
+            self.session.edit(f"nudge loop {side}", lambda d: set_loop(d, moved))
+
+    def hear_seam(self) -> None:
+        """Play the loop's end and its start on end, a few times."""
+        document, clip = self.session.document, self.session.clip
+        if document is not None and clip is not None:
+            self.playback.preview_seam(clip, document.loop, ms_to_samples(SEAM_HEARD_MS, clip.sample_rate), SEAM_TIMES)
+
+    def _hear_excess(self, before: bool) -> None:
+        document, clip = self.session.document, self.session.clip
+        if document is None or clip is None:
+            return
+        start, end = (0, document.loop.start_sample) if before else (document.loop.end_sample, clip.frames)
+        if end - start < 64:
+            self.session.hub.note("There is nothing before the loop." if before else "There is nothing after the loop.")
+            return
+        self.playback.preview(clip, start, end)
+
+    def _look_at_bars(self, document: Document) -> None:
+        """Look for clear bars on the thread, where the loop or the attacks are other ones than before."""
+        seen = (document.source.content_hash, document.loop, document.threshold)
+        if seen == self._looked_at or self.session.history is None or document is not self.session.history.document:
+            return
+        self._looked_at = seen
+
+        def show(found: tuple[Bars, Drift, tuple[Proposal, ...]]) -> None:
+            bars, drift, proposals = found
+            if self._looked_at == seen:
+                self.overview.show_bars(bars if len(bars.clarity) > 1 else None, drift)
+                self.loop.show_proposals(proposals)
+
+        self.session.threads.run(lambda: (bars_of(document), drift_of(document), proposals_of(document)), show, self.session.hub.trouble)
+
+    def _take_bar(self, bar: int) -> None:
+        """Let the loop begin with a bar that was clicked, with as many bars as it has."""
+        document = self.session.document
+        if document is None:
+            return
+        bars = bars_of(document)
+        last = len(bars.clarity)
+        if bar < last:
+            end = min(last, bar + document.loop.bars)
+            start = min(bar, last - 1)
+            loop = Loop(int(bars.starts[start]), int(bars.starts[end]), end - start, document.loop.meter_name, document.loop.fade_ms)
+            self.session.edit(f"loop from bar {bar + 1} of the file", lambda d: set_loop(d, loop))
 
 
-def reading_choices(document: Document) -> tuple[list[tuple[object, str]], object]:
-    """Return the tempo readings to offer for the loop as it stands, and the one that holds.
-
-    Those the analysis found are taken over to the loop's present length; half and double are
-    always among them.
-    """
-    loop = document.loop
-    here = TempoReading(round(document.bpm, 4), loop.bars, loop.meter_name, 1.0)
-    offered = [here]
-    found = [
-        replace(r, bpm=_bpm_of(document, r.bars, r.meter))
-        for r in document.readings
-        if r.score >= WORTH_SHOWING and _near_length(document, r)
-    ]
-    for bars in (2 * loop.bars, loop.bars // 2 if loop.bars % 2 == 0 else 0):
-        if bars:
-            found.append(TempoReading(_bpm_of(document, bars, loop.meter_name), bars, loop.meter_name, 0.0))
-    for reading in found:
-        if all((reading.bars, reading.meter) != (other.bars, other.meter) for other in offered):
-            offered.append(reading)
-    shown = offered[:SHOWN_READINGS]
-    return [(reading, _words(reading, loop.meter_name)) for reading in shown], here
-
-
-def _bpm_of(document: Document, bars: int, meter: str) -> float:
-    return round(replace(document, loop=replace(document.loop, bars=bars, meter_name=meter)).bpm, 4)
-
-
-def _near_length(document: Document, reading: TempoReading) -> bool:
-    """Whether a reading of the analysis fills the loop as it stands."""
-    return abs(_bpm_of(document, reading.bars, reading.meter) / reading.bpm - 1.0) < 0.02
-
-
-def _words(reading: TempoReading, usual_meter: str) -> str:
-    bars = "1 bar" if reading.bars == 1 else f"{reading.bars} bars"
-    return f"{reading.bpm:.1f} · {bars}" + ("" if reading.meter == usual_meter else f" {reading.meter}")
-
-
-def _bar_choices(document: Document) -> list[int]:
-    bar = document.loop.frames / document.loop.bars
-    room = (document.source.frames - document.loop.start_sample) / bar + 0.01
-    return sorted({n for n in (1, 2, 4, 8) if n <= room} | {document.loop.bars})
-
-
-def _sureness(document: Document) -> str:
-    if document.tempo_confidence >= SURE:
-        return "sure"
-    return "likely" if document.tempo_confidence >= LIKELY else "please check"
+def _jump_words(jump_db: float) -> str:
+    return "no step at the seam" if jump_db < -30.0 else f"a step of {jump_db:.0f} dB"

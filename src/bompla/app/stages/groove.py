@@ -2,25 +2,39 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.stages.base import Stage
-from bompla.app.widgets.controls import Chips, Facts, Panel, button, label
-from bompla.app.widgets.lanes import GRIDS, LaneView
-from bompla.groove.grid import beat_divisions, offset_beats
-from bompla.groove.rebuild import offered_hits
-from bompla.model.document import Document, Hit
-from bompla.model.pattern_edits import (
-    change_velocity,
-    delete_hits,
-    move_hits,
-    quantise_hits,
+from bompla.app.stages.feel_panel import FeelPanel
+from bompla.app.stages.order_panel import OrderPanel
+from bompla.app.stages.selection_panel import SelectionPanel
+from bompla.app.stages.writer_panel import WriterPanel
+from bompla.app.widgets.cards import VariationCards
+from bompla.app.widgets.controls import Chips, Facts, Panel, button, label, scrolling
+from bompla.app.widgets.detailstrip import DETAILS, WAYS, DetailStrip
+from bompla.app.widgets.lanes import GRIDS, TUPLETS, LaneView
+from bompla.groove.grid import beat_divisions
+from bompla.groove.rebuild import heard_hits, offered_hits
+from bompla.groove.writers import STARTERS, one_at_a_time, starter, unplayable
+from bompla.model.document import Document
+from bompla.model.drums import DRUMS
+from bompla.model.pattern_edits import add_played, delete_hits
+from bompla.model.variation_edits import (
+    add_variation,
+    delete_variation,
+    duplicate_variation,
+    move_variation,
+    note_down,
+    rename_variation,
+    show_variation,
 )
-
-VELOCITY_STEP = 4
 
 
 class GrooveStage(Stage):
@@ -30,28 +44,73 @@ class GrooveStage(Stage):
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__(session, playback)
+        self._grid = 0.0
         layout, left = self.columns()
-        top = QHBoxLayout()
-        top.addWidget(label("Grid", "dim"))
-        self.grids = Chips("Grid")
-        self.grids.offer(list(GRIDS), 0.0, tip="The steps that hits are drawn on and dragged by; heard takes each beat's own")
-        self.grids.chosen.connect(self._set_grid)
-        top.addWidget(self.grids)
-        top.addStretch(1)
-        left.addLayout(top)
+        left.addLayout(self._cards_row())
+        self.order = OrderPanel(session, playback)
+        left.addWidget(self.order)
+        left.addLayout(self._grid_row())
         self.lanes = LaneView(session)
         self.lanes.struck.connect(playback.strike)
         self.lanes.sought.connect(self._seek)
-        left.addWidget(self.framed(self.lanes), 1)
+        self.lanes.silenced.connect(playback.set_silenced)
+        left.addWidget(self.framed(scrolling(self.lanes)), 1)
+        self.detail = DetailStrip(session, self.lanes)
+        left.addLayout(self._detail_row())
+        left.addWidget(self.framed(self.detail))
         layout.addWidget(self._panel())
+        session.selection_changed.connect(lambda _: self._hear_band())
+        session.opened.connect(lambda: self.band.setChecked(False))
         self._commands()
         self.connect_all()
+
+    def _grid_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(label("Grid", "dim"))
+        self.grids = Chips("Grid")
+        self.grids.offer(list(GRIDS), 0.0, tip="The steps that hits are drawn on and dragged by; heard takes each beat's own")
+        self.grids.chosen.connect(self._set_grid)
+        row.addWidget(self.grids)
+        self.tuplet = QComboBox()
+        self.tuplet.setAccessibleName("Steps straight, in three or in five")
+        self.tuplet.setToolTip("Steps as they are, three in the time of two, or five in the time of four")
+        self.tuplet.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        for share, text in TUPLETS:
+            self.tuplet.addItem(text, share)
+        self.tuplet.activated.connect(lambda _: self._set_grid(self._grid))
+        row.addWidget(self.tuplet)
+        self.band = button("lane's band", self._hear_band, chip=True, checkable=True,
+                           tip="Hear of the original only the lows, mids or highs, where the chosen lane's drum is")
+        row.addStretch(1)
+        row.addWidget(self.band)
+        return row
+
+    def _hear_band(self) -> None:
+        document = self.session.document
+        pad = next((p for p in document.pads if p.id == self.session.selection.pad_id), None) if document is not None else None
+        self.playback.set_band(DRUMS[pad.drum].band if pad is not None and self.band.isChecked() else None)
+
+    def _detail_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(label("Draw", "dim"))
+        self.details = Chips("Value that is drawn")
+        self.details.offer([(key, facts.label) for key, facts in DETAILS.items()], self.detail.what)
+        self.details.chosen.connect(lambda key: self.detail.show_value(str(key)))
+        row.addWidget(self.details)
+        self.ways = Chips("How it is drawn")
+        self.ways.offer(list(WAYS), self.detail.way)
+        self.ways.chosen.connect(lambda key: setattr(self.detail, "way", str(key)))
+        row.addStretch(1)
+        row.addWidget(self.ways)
+        return row
 
     def state_line(self, document: Document | None) -> str:
         """Return how many hits the pattern has."""
         if document is None:
             return ""
-        count = sum(0.0 <= hit.at_beats < document.loop.beats for hit in document.pattern.hits)
+        count = len(document.hits_inside())
         return f"{document.pattern.letter} · {count} hits"
 
     def picture(self) -> QWidget:
@@ -60,31 +119,46 @@ class GrooveStage(Stage):
 
     def refresh(self, document: Document) -> None:
         """Show the pattern's facts and what is selected."""
-        inside = [hit for hit in document.pattern.hits if 0.0 <= hit.at_beats < document.loop.beats]
-        self.facts.set("hits", str(len(inside)))
-        self.facts.set("bars", f"{document.loop.bars} in {document.loop.meter_name}")
-        divisions = beat_divisions([h.at_beats for h in inside], document.loop.beats, compound=document.loop.meter.compound)
+        inside = document.hits_inside()
+        self.feel.refresh(document)
+        self.writer.refresh(document)
+        for box, text in ((self.name, document.pattern.name), (self.note, document.pattern.note)):
+            if not box.hasFocus():
+                box.setText(text)
+        self.pattern_panel.heading.setText(f"Pattern {document.pattern.letter} · {document.pattern.name}")
+        self.facts.set("hits", f"{len(inside)} in {document.loop.bars} bars")
+        self._show_playable(document)
+        divisions = beat_divisions([h.at_beats for h in inside], document.pattern_beats, compound=document.loop.meter.compound)
         thirds = int((divisions == 3).sum())
         self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")
         offered = len(offered_hits(document)) if document.offers else 0
         self.offer_panel.setVisible(offered > 0)
         self.offer_panel.heading.setText(f"New cuts hold {offered} hit" + ("" if offered == 1 else "s"))
-        self._show_selected(document, self._chosen(document))
+        self.selected.refresh(document)
+        self.order.refresh(document)
+        self.detail.update()
 
     def set_playhead(self, at_sample: float) -> None:
-        """Show the playhead."""
-        self.lanes.set_playhead(at_sample)
+        """Show the playhead, and what plays."""
+        at = self.playback.pattern_sample()
+        self.lanes.set_playhead(at if self.playback.sequence == "variation" else at_sample)
+        document = self.session.document
+        if document is not None and self.playback.sequence != "variation":
+            beat = document.beat_map.beat_at(at)
+            self.order.show_playhead(beat)
+            self.cards.show_playing(self.order.playing_variation(beat) if self.playback.playing else "")
 
     def _panel(self) -> QWidget:
         side = QWidget()
-        side.setFixedWidth(232)
         column = QVBoxLayout(side)
         column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(10)
-        pattern = Panel("Pattern A · as heard")
-        self.facts = Facts(("hits", "bars", "grid"))
-        pattern.body.addWidget(self.facts)
-        column.addWidget(pattern)
+        column.setSpacing(9)
+        self.selected = SelectionPanel(self.session, self.playback, self.lanes)
+        column.addWidget(self.selected)
+        self.writer = WriterPanel(self.session)
+        column.addWidget(self.writer)
+        self.feel = FeelPanel(self.session)
+        column.addWidget(self.feel)
         self.offer_panel = Panel("New cuts")
         row = QHBoxLayout()
         row.addWidget(button("Add to A", self.take_offers, tip="Put the hits of the new cuts into the pattern", primary=True))
@@ -92,56 +166,150 @@ class GrooveStage(Stage):
         row.addStretch(1)
         self.offer_panel.body.addLayout(row)
         column.addWidget(self.offer_panel)
-        self.selected = Panel("Nothing selected")
-        self.selected_facts = Facts(("pad", "at", "velocity", "off the grid"))
-        self.selected.body.addWidget(self.selected_facts)
-        row = QHBoxLayout()
-        row.addWidget(button("Onto the grid", self._quantise, tip=tip("hit_grid")))
-        row.addWidget(button("Take out", self._delete, tip=tip("hit_delete")))
-        row.addStretch(1)
-        self.selected.body.addLayout(row)
-        column.addWidget(self.selected)
+        pattern = Panel("Pattern")
+        self.pattern_panel = pattern
+        self.facts = Facts(("hits", "grid"))
+        pattern.body.addWidget(self.facts)
+        self.playable = label("", "good")
+        self.playable.setWordWrap(True)
+        pattern.body.addWidget(self.playable)
+        self.tidy = button("One hat at a time", self._tidy, tip="Take out the softer of two hats that sound at once")
+        pattern.body.addWidget(self.tidy, 0, Qt.AlignmentFlag.AlignLeft)
+        self.note = QLineEdit()
+        self.note.setPlaceholderText("note down what differs")
+        self.note.setAccessibleName("Note on this variation")
+        self.note.editingFinished.connect(self._note_down)
+        pattern.body.addWidget(self.note)
+        column.addWidget(pattern)
         column.addStretch(1)
-        column.addWidget(label("Click in a lane to draw a hit.\nDrag a pin along to move it,\nup and down for its velocity.", "dim"))
-        return side
+        area = scrolling(side)
+        area.setFixedWidth(246)
+        self.side = area
+        return area
+
+    def _cards_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.cards = VariationCards(self.session)
+        self.cards.chosen.connect(self.show_variation)
+        self.cards.moved.connect(lambda at, to: self.session.edit("move variation", lambda d: move_variation(d, at, to)))
+        row.addWidget(self.cards, 1)
+        chips = QVBoxLayout()
+        chips.setSpacing(4)
+        self.empty = button("empty lanes", lambda: self.lanes.fold(not self.empty.isChecked()), chip=True, checkable=True,
+                            tip="Show lanes that have no hits")
+        self.empty.setChecked(True)
+        chips.addWidget(self.empty)
+        self.ghosts = button("what was heard", self._show_ghosts, chip=True, checkable=True, tip=tip("heard_pins"))
+        self.ghosts.setChecked(True)
+        chips.addWidget(self.ghosts)
+        row.addLayout(chips)
+        column = QVBoxLayout()
+        column.setSpacing(4)
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name of the variation")
+        self.name.setToolTip("Name of the variation")
+        self.name.setFixedWidth(150)
+        self.name.editingFinished.connect(self._rename)
+        column.addWidget(self.name)
+        below = QHBoxLayout()
+        below.setSpacing(5)
+        self.new = button("New", self._choose_new, tip="A copy of this one, the pattern as it was heard, an empty one, or a starter")
+        for made in (self.new, button("Take out", self._take_out_variation, tip="Take this variation out; undo brings it back")):
+            made.setObjectName("small")
+            below.addWidget(made)
+        column.addLayout(below)
+        row.addLayout(column)
+        return row
+
+    def show_variation(self, index: int) -> None:
+        """Show and play another variation; that is no step of undo."""
+        self.writer.cancel()
+        self.session.amend(lambda d: show_variation(d, index))
+        self.session.select(hit_ids=frozenset())
+
+    def new_menu(self) -> QMenu:
+        """Return the menu of ways to begin a variation."""
+        menu = QMenu(self)
+
+        def offer(text: str, words: str, change: Callable[[Document], Document]) -> None:
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.triggered.connect(lambda _=False: self.session.edit(words, change))
+
+        offer("Copy of this one", "copy variation", duplicate_variation)
+        offer("As it was heard", "variation as heard", lambda d: add_variation(d, heard_hits(d, d.cuts), "as heard"))
+        offer("Empty", "empty variation", lambda d: add_variation(d, [], "empty"))
+        menu.addSeparator()
+        for name in STARTERS:
+            offer(name.capitalize(), f"variation {name}", partial(_with_starter, name=name))
+        return menu
+
+    def _choose_new(self) -> None:
+        menu = self.new_menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.new.mapToGlobal(self.new.rect().bottomLeft()))
+
+    def _take_out_variation(self) -> None:
+        document = self.session.document
+        if document is not None:
+            self.session.edit(f"take out variation {document.pattern.letter}", lambda d: delete_variation(d, d.shown))
+
+    def _rename(self) -> None:
+        document = self.session.document
+        if document is not None and self.name.text().strip() != document.pattern.name:
+            self.session.edit("rename variation", lambda d: rename_variation(d, self.name.text()))
+        self.lanes.setFocus()
+
+    def _note_down(self) -> None:
+        document = self.session.document
+        if document is not None and self.note.text().strip() != document.pattern.note:
+            self.session.edit("note down", lambda d: note_down(d, self.note.text()))
+        self.lanes.setFocus()
+
+    def _show_ghosts(self) -> None:
+        self.lanes.show_ghosts(self.ghosts.isChecked())
+
+    def _show_playable(self, document: Document) -> None:
+        trouble = unplayable(document)
+        per_bar = document.loop.meter.beats_per_bar
+        words = "playable: two hands, two feet"
+        if trouble:
+            beat, reason = trouble[0]
+            more = f", and {len(trouble) - 1} more" if len(trouble) > 1 else ""
+            words = f"{reason} at {int(beat // per_bar) + 1}.{int(beat % per_bar) + 1}{more}"
+        self.playable.setText(words)
+        self.playable.setObjectName("value" if trouble else "good")
+        if (style := self.playable.style()) is not None:
+            style.polish(self.playable)
+        self.tidy.setVisible(bool(one_at_a_time(document)))
+
+    def _tidy(self) -> None:
+        document = self.session.document
+        if document is not None:
+            gone = one_at_a_time(document)
+            self.session.edit(f"one hat at a time: {len(gone)} out", lambda d: delete_hits(d, gone))
+
+    def _take_all_back(self) -> None:
+        """Take back the hits of the original that the chosen lane differs by."""
+        document = self.session.document
+        if document is None:
+            return
+        pad_id = self.session.selection.pad_id
+        missing = [ghost for ghost in self.lanes.ghosts() if ghost[0] == pad_id]
+        if missing:
+            self.session.edit(f"take back {len(missing)} hits", lambda d: add_played(d, [(*hit, 0.0) for hit in missing]))
 
     def _commands(self) -> None:
-        self.command("hit_delete", self._delete)
-        self.command("hit_all", self._select_all)
-        self.command("hit_louder", lambda: self._velocity(VELOCITY_STEP))
-        self.command("hit_softer", lambda: self._velocity(-VELOCITY_STEP))
-        self.command("hit_later", lambda: self._move_steps(1))
-        self.command("hit_earlier", lambda: self._move_steps(-1))
-        self.command("hit_behind", lambda: self._move_ms(1.0))
-        self.command("hit_ahead", lambda: self._move_ms(-1.0))
-        self.command("hit_grid", self._quantise)
-
-    def _chosen(self, document: Document) -> list[Hit]:
-        ids = self.session.selection.hit_ids
-        return [hit for hit in document.pattern.hits if hit.id in ids]
-
-    def _show_selected(self, document: Document, hits: list[Hit]) -> None:
-        self.selected.setEnabled(bool(hits))
-        count = {0: "Nothing selected", 1: "1 hit selected"}.get(len(hits), f"{len(hits)} hits selected")
-        self.selected.heading.setText(count)
-        if not hits:
-            for name in ("pad", "at", "velocity", "off the grid"):
-                self.selected_facts.set(name, "–")
-            return
-        names = sorted({document.pad(hit.pad_id).name for hit in hits})
-        self.selected_facts.set("pad", ", ".join(names) if len(names) < 3 else f"{len(names)} pads")
-        beats = document.loop.meter.beats_per_bar
-        first = hits[0].at_beats
-        place = f"{int(first // beats) + 1}.{first % beats + 1:.2f}"
-        self.selected_facts.set("at", place if len(hits) == 1 else f"from {place}")
-        self.selected_facts.set("velocity", _span([hit.velocity for hit in hits]))
-        divisions = beat_divisions([h.at_beats for h in document.pattern.hits], document.loop.beats,
-                                   compound=document.loop.meter.compound)
-        beat_ms = 60_000.0 / document.bpm
-        self.selected_facts.set("off the grid", _span([round(offset_beats(h, divisions) * beat_ms) for h in hits], signed=True) + " ms")
+        self.command("ghost_back", self._take_all_back)
+        self.command("heard_pins", self.ghosts.click)
+        self.command("feel_write", self.feel.write)
+        self.command("writer_cancel", self.writer.cancel)
+        self.selected.commands(self.command)
 
     def _set_grid(self, beats: object) -> None:
-        self.lanes.grid_beats = float(str(beats))
+        self._grid = float(str(beats))
+        self.lanes.grid_beats = self._grid * float(self.tuplet.currentData()) if self._grid > 0.0 else self._grid
         self.lanes.redraw()
         self.lanes.setFocus()
 
@@ -150,56 +318,7 @@ class GrooveStage(Stage):
         if document is not None:
             self.playback.seek(float(document.beat_map.samples_at(beat)))
 
-    def _ids(self) -> frozenset[int]:
-        return self.session.selection.hit_ids
 
-    def _delete(self) -> None:
-        ids = self._ids()
-        if ids and self.session.edit(_named("take out", ids), lambda d: delete_hits(d, ids)):
-            self.session.select(hit_ids=frozenset())
+def _with_starter(document: Document, name: str) -> Document:
+    return add_variation(document, starter(document, name), name)
 
-    def _select_all(self) -> None:
-        document = self.session.document
-        if document is not None:
-            self.session.select(hit_ids=frozenset(hit.id for hit in document.pattern.hits))
-
-    def _velocity(self, by: int) -> None:
-        ids = self._ids()
-        if ids:
-            self.session.edit(_named("set velocity of", ids), lambda d: change_velocity(d, ids, by))
-
-    def _move_steps(self, steps: int) -> None:
-        document, ids = self.session.document, self._ids()
-        if document is not None and ids:
-            step = self.lanes.step_at(self._chosen(document)[0].at_beats)
-            self.session.edit(_named("move", ids), lambda d: move_hits(d, ids, steps * step))
-
-    def _move_ms(self, ms: float) -> None:
-        document, ids = self.session.document, self._ids()
-        if document is not None and ids:
-            by = ms * document.bpm / 60_000.0
-            self.session.edit(_named("nudge", ids), lambda d: move_hits(d, ids, by))
-
-    def _quantise(self) -> None:
-        document, hits = self.session.document, []
-        if document is not None:
-            hits = self._chosen(document)
-        if hits:
-            steps = {hit.id: self.lanes.step_at(hit.at_beats) for hit in hits}
-
-            def change(changed: Document) -> Document:
-                for step in sorted(set(steps.values())):
-                    changed = quantise_hits(changed, [hit for hit, own in steps.items() if own == step], step)
-                return changed
-
-            self.session.edit(_named("quantise", frozenset(steps)), change)
-
-
-def _span(values: list[int], *, signed: bool = False) -> str:
-    low, high = min(values), max(values)
-    form = "{:+d}" if signed else "{}"
-    return form.format(low) if low == high else f"{form.format(low)} to {form.format(high)}"
-
-
-def _named(verb: str, hits: frozenset[int]) -> str:
-    return f"{verb} hit" if len(hits) == 1 else f"{verb} {len(hits)} hits"

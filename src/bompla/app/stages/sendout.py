@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+from msgspec.structs import replace
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QSizePolicy, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
@@ -17,9 +18,8 @@ from bompla.app.theme import theme
 from bompla.app.widgets.controls import Chips, Facts, Panel, button, label
 from bompla.app.widgets.noteheads import draw_head
 from bompla.errors import BomplaError
-from bompla.formats.midi import MidiOptions, write_midi
-from bompla.groove.grid import quantised
-from bompla.model.document import Document
+from bompla.formats.midi import MidiOptions, section_starts, write_midi, written_hits
+from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS
 from bompla.units import note_name
 
@@ -38,19 +38,28 @@ class TrackSheet(QWidget):
         session.document_changed.connect(lambda _: self.update())
         theme().changed.connect(self.update)
 
+    def placed(self, document: Document) -> list[tuple[float, Hit]]:
+        """Return what will be written, nothing where a letter is not one of the variations."""
+        try:
+            return written_hits(document, self.options)
+        except BomplaError:
+            return []
+
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         document = self._session.document
         if document is None:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        hits = [hit for hit in document.pattern.hits if 0.0 <= hit.at_beats < document.loop.beats]
-        times = [hit.at_beats for hit in hits]
-        if self.options.quantise and hits:
-            times = [float(t) for t in quantised(times, document.loop.beats, compound=document.loop.meter.compound)]
+        placed = self.placed(document)
+        hits, times = [hit for _, hit in placed], [at for at, _ in placed]
+        try:
+            beats = section_starts(document, self.options)[-1]
+        except BomplaError:
+            beats = document.loop.beats
         pads = [pad for pad in document.pads if any(hit.pad_id == pad.id for hit in hits)]
         left, width = 230.0, self.width() - 248.0
-        bars = document.loop.bars
+        bars = beats // document.loop.meter.beats_per_bar
         row_height = min(84.0, max(float(ROW), (self.height() - 34.0) / max(1, len(pads))))
         bottom = 28.0 + len(pads) * row_height
         for bar in range(bars + 1):
@@ -80,7 +89,7 @@ class TrackSheet(QWidget):
             for hit, at in zip(hits, times, strict=True):
                 if hit.pad_id == pad.id:
                     tall = 4.0 + (min(row_height, 56.0) - 12.0) * hit.velocity / 127.0
-                    painter.drawRoundedRect(QRectF(left + at / document.loop.beats * width, y - tall / 2.0, 4.0, tall), 1.5, 1.5)
+                    painter.drawRoundedRect(QRectF(left + at / beats * width, y - tall / 2.0, 4.0, tall), 1.5, 1.5)
 
 
 class SendOut(Stage):
@@ -111,10 +120,10 @@ class SendOut(Stage):
 
     def refresh(self, document: Document) -> None:
         """Show what will be written."""
-        hits = [hit for hit in document.pattern.hits if 0.0 <= hit.at_beats < document.loop.beats]
+        hits = [hit for _, hit in self.sheet.placed(document)]
         self.facts.set("tempo", f"{document.bpm:.2f} BPM")
         self.facts.set("meter", document.loop.meter_name)
-        self.facts.set("bars", str(document.loop.bars))
+        self.facts.set("bars", str(document.loop.bars * max(1, len(self.sheet.options.letters))))
         self.facts.set("hits", str(len(hits)))
         self.facts.set("tracks", str(len({hit.pad_id for hit in hits})))
         self.write.setEnabled(bool(hits))
@@ -150,6 +159,12 @@ class SendOut(Stage):
         self.notes.offer([("pads", "of the pads"), ("drums", "General MIDI")], "pads", tip="As set on the pads, or General MIDI percussion")
         self.notes.chosen.connect(lambda which: self._choose(notes=str(which)))
         panel.body.addWidget(self.notes, 0, Qt.AlignmentFlag.AlignLeft)
+        panel.body.addWidget(label("Variations, one after the other", "heading"))
+        self.letters = QLineEdit()
+        self.letters.setAccessibleName("Variations to write")
+        self.letters.setPlaceholderText("the shown one; or A A B A")
+        self.letters.textChanged.connect(self._choose_letters)
+        panel.body.addWidget(self.letters)
         panel.body.addSpacing(8)
         row = QHBoxLayout()
         self.write = button("Write MIDI file…", choose_path, tip=tip("write_midi"), primary=True)
@@ -168,9 +183,17 @@ class SendOut(Stage):
     def _choose(self, *, quantise: bool | None = None, notes: str | None = None) -> None:
         old = self.sheet.options
         self.sheet.options = MidiOptions(
-            old.quantise if quantise is None else quantise, "drums" if (notes or old.notes) == "drums" else "pads"
+            old.quantise if quantise is None else quantise, "drums" if (notes or old.notes) == "drums" else "pads", old.letters
         )
         self.sheet.update()
+
+    def _choose_letters(self, text: str) -> None:
+        letters = tuple(one for one in text.upper() if one.isalpha())
+        self.sheet.options = replace(self.sheet.options, letters=letters)
+        self.sheet.update()
+        document = self.session.document
+        if document is not None:
+            self.refresh(document)
 
     def _forget(self) -> None:
         self.last_written = self._written_of = None

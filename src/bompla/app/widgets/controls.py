@@ -7,7 +7,7 @@ from functools import partial
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.theme import theme
 from bompla.app.widgets.noteheads import draw_head
@@ -100,6 +100,7 @@ class Chips(QWidget):
             for old in self._group.buttons():
                 self._group.removeButton(old)
                 self._row.removeWidget(old)
+                old.hide()
                 old.deleteLater()
             self._keys = [key for key, _ in choices]
             for index, (key, text) in enumerate(choices):
@@ -163,6 +164,17 @@ class HeadBadge(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         half = self.width() / 2.0
         draw_head(painter, self._drum, half, half, self.width() * 0.58, theme().drum(self._drum))
+
+
+def scrolling(widget: QWidget) -> QScrollArea:
+    """Return an area in which a column of controls scrolls where the window is too low for it."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(widget)
+    return area
 
 
 def clear_layout(layout: QVBoxLayout | QHBoxLayout) -> None:

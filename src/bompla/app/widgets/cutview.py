@@ -1,28 +1,33 @@
-"""The picture of the Slice stage: sound, energy ribbons and attack strength, with the cuts to be dragged."""
+"""The picture of the Slice stage: sound, energy ribbons, spectrogram and attack strength, with the cuts to be dragged."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from bompla.app.session import Session
 from bompla.app.theme import theme
+from bompla.app.widgets.cutmarks import CutMarks, Marked
+from bompla.app.widgets.cutrows import GAP, RIBBONS, Rows
+from bompla.app.widgets.magnifier import paint_magnifier
 from bompla.app.widgets.picture import RULER, SoundPicture
-from bompla.app.widgets.raster import level_pixmap, wave_pixmap
+from bompla.app.widgets.raster import heat_pixmap, level_pixmap, wave_pixmap
 from bompla.app.widgets.timeaxis import TimeAxis
+from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import attack_near, move_cut, set_threshold
 from bompla.model.document import Cut, Document, Loop
+from bompla.model.drums import BANDS_HZ
 from bompla.units import ms_to_samples
 
 LABEL_WIDTH = 74
-FLAG_HEIGHT, FLAG_WIDTH = 14, 16
 GRAB = 5.0
 SNAP_POINTS = 9.0
-RIBBONS = (("high", 2, "hats"), ("mid", 1, "snares"), ("low", 0, "drums"))
+SPECTROGRAM_FLOOR_DB = 110.0
 
 
 @dataclass
@@ -30,46 +35,68 @@ class _Drag:
     kind: str
     cut_id: int = 0
     value: float = 0.0
+    x: float = 0.0
 
 
 class CutView(SoundPicture):
     """Shows the loop and its cuts.
 
-    A click chooses and plays a slice, a double click cuts; cuts and the threshold are dragged;
-    the wheel zooms about the pointer, with Shift it scrolls. `sliced` carries the id of a cut
-    whose slice was clicked, `sought` a sample chosen on the ruler.
+    A click chooses and plays a slice, with Ctrl or Shift it chooses more of them; a double click
+    cuts; cuts, the threshold and the bounds of the rows are dragged; the wheel zooms about the
+    pointer, with Shift it scrolls. `sliced` carries the id of a cut whose slice was clicked,
+    `sought` a sample chosen on the ruler.
     """
 
     sliced = pyqtSignal(int)
     sought = pyqtSignal(float)
 
     left_margin = LABEL_WIDTH
+    slides = True
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Sound and its cuts", parent)
         self._drag: _Drag | None = None
         self._hover_y = -1.0
         self._drawn_loop: Loop | None = None
+        self.rows = Rows()
+        self.range_db = 70.0
+        self.every_channel = False
+        self._dimmed: frozenset[int] = frozenset()
+        self._marks: CutMarks | None = None
+        self._over_line = False
+        self._channels: tuple[Clip, tuple[WaveSummary, ...]] | None = None
         self.setMouseTracking(True)
         self.setMinimumSize(420, 320)
         session.document_changed.connect(self._document_changed)
-        session.selection_changed.connect(self.update)
+        session.selection_changed.connect(self.redraw_over)
         session.pictures_changed.connect(self.redraw)
+        session.doubts_changed.connect(self.redraw_over)
 
     def row(self, name: str) -> QRectF:
-        """Return where a row is: `sound`, `high`, `mid`, `low` or `strength`."""
-        left, width = self._axis.left, self._axis.width
-        body = self.height() - RULER - 16.0
-        sound = 0.42 * body
-        ribbon = 0.095 * body
-        if name == "sound":
-            return QRectF(left, RULER + 14.0, width, sound - 14.0)
-        top = RULER + sound + 0.03 * body
-        for index, (ribbon_name, _, _) in enumerate(RIBBONS):
-            if name == ribbon_name:
-                return QRectF(left, top + index * (ribbon + 4.0), width, ribbon)
-        top += 3.0 * (ribbon + 4.0) + 0.02 * body
-        return QRectF(left, top, width, self.height() - top - 12.0)
+        """Return where a row is: `sound`, `high`, `mid`, `low`, `spectrogram` or `strength`; empty where it is hidden."""
+        top, height = self.rows.place(name, RULER + 14.0, self.height() - 10.0)
+        return QRectF(self._axis.left, top, self._axis.width, height)
+
+    def show_rows(self, name: str, shown: bool) -> None:
+        """Show or hide the `ribbons`, the `spectrogram` or the `strength`."""
+        self.rows.show(name, shown)
+        self.redraw()
+
+    def set_every_channel(self, on: bool) -> None:
+        """Draw each channel by itself, or all in one."""
+        self.every_channel = on
+        self.redraw()
+
+    def set_range(self, range_db: float) -> None:
+        """Choose how far below the loudest the spectrogram reaches."""
+        self.range_db = range_db
+        self.redraw()
+
+    def set_dimmed(self, cut_ids: frozenset[int]) -> None:
+        """Draw these slices dimmed."""
+        if cut_ids != self._dimmed:
+            self._dimmed = cut_ids
+            self.redraw_over()
 
     def threshold_y(self) -> float:
         """Return where the threshold line is."""
@@ -88,37 +115,92 @@ class CutView(SoundPicture):
             if not first <= self._axis.start < self._axis.end <= last:
                 self.show_all()
             self.redraw()
-        self.update()
+        self.redraw_over()
 
     def paint_over(self, painter: QPainter, document: Document) -> None:
-        """Draw cuts and threshold."""
+        """Draw cuts, threshold and magnifier."""
         self._paint_cuts(painter, document)
-        self._paint_threshold(painter, document)
+        if self.rows.shown("strength"):
+            self._paint_threshold(painter, document)
+        drag = self._drag
+        if drag is not None and drag.kind == "cut":
+            cut = next((c for c in document.cuts if c.id == drag.cut_id), None)
+            if cut is not None and self._session.clip is not None:
+                sound = self.row("sound")
+                paint_magnifier(painter, self._session.clip, cut.at_sample, QPointF(self._axis.x(cut.at_sample), sound.center().y()), sound)
 
     def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
         """Draw everything that does not change while cuts are dragged and sound plays."""
         self._drawn_loop = document.loop
         paint_beats(painter, document, self._axis, RULER, self.height() - 12.0)
-        axis, summary = self._axis, self._session.summary
-        row = self.row("sound")
-        assert summary is not None
-        wave = wave_pixmap(summary, axis.start, axis.end, round(axis.width), round(row.height()), theme().colour("paper"),
-                           ratio=ratio, gain=_gain(summary))
-        painter.drawPixmap(row.topLeft(), wave)
-        self._label(painter, "sound", row, "dim")
-        self._paint_pictures(painter, document, ratio)
+        self._paint_sound(painter, ratio)
+        self._paint_ribbons(painter, document, ratio)
+        self._paint_spectrogram(painter, document, ratio)
+        self._paint_strength(painter, document, ratio)
+        painter.setPen(QPen(theme().colour("faint_line"), 1.0))
+        for y in self.rows.bounds(RULER + 14.0, self.height() - 10.0):
+            painter.drawLine(QPointF(10.0, y), QPointF(LABEL_WIDTH - 9.0, y))
 
-    def _paint_pictures(self, painter: QPainter, document: Document, ratio: float) -> None:
+    def _paint_sound(self, painter: QPainter, ratio: float) -> None:
+        axis, row, summary = self._axis, self.row("sound"), self._session.summary
+        assert summary is not None
+        parts = self._channel_summaries() if self.every_channel else (summary,)
+        height = row.height() / len(parts)
+        for index, part in enumerate(parts):
+            wave = wave_pixmap(part, axis.start, axis.end, round(axis.width), round(height), theme().colour("paper"),
+                               ratio=ratio, gain=_gain(summary))
+            painter.drawPixmap(QPointF(row.left(), row.top() + index * height), wave)
+        self._label(painter, "sound", row, "dim")
+
+    def _channel_summaries(self) -> tuple[WaveSummary, ...]:
+        clip = self._session.clip
+        assert clip is not None
+        if self._channels is None or self._channels[0] is not clip:
+            each = (Clip(clip.samples[:, n : n + 1], clip.sample_rate) for n in range(min(clip.channels, 8)))
+            self._channels = (clip, tuple(WaveSummary.of(part) for part in each))
+        return self._channels[1]
+
+    def _paint_ribbons(self, painter: QPainter, document: Document, ratio: float) -> None:
         pictures = self._session.pictures
         for name, index, role in RIBBONS:
             row = self.row(name)
+            if row.height() < 3.0:
+                continue
             self._label(painter, name, row, role)
             if pictures is not None:
                 first, last = self._points(document, pictures.bands_step_s)
                 ribbon = level_pixmap(pictures.bands[index], first, last, round(row.width()), round(row.height()),
                                       theme().colour(role), ratio=ratio, mirrored=True)
                 painter.drawPixmap(row.topLeft(), ribbon)
-        row = self.row("strength")
+
+    def _paint_spectrogram(self, painter: QPainter, document: Document, ratio: float) -> None:
+        row = self.row("spectrogram")
+        sound = self._session.opened_sound
+        if row.height() < 3.0:
+            return
+        self._label(painter, "spectrum", row, "dim")
+        made = sound.spectrogram if sound else None
+        if made is None:
+            painter.setPen(theme().colour("dim"))
+            painter.drawText(row, Qt.AlignmentFlag.AlignCenter, "being made")
+            return
+        first, last = self._points(document, made.step_s)
+        lowest = 255.0 * (1.0 - self.range_db / SPECTROGRAM_FLOOR_DB)
+        index = np.clip((np.arange(256) - lowest) * 255.0 / (255.0 - lowest), 0, 255).astype(np.uint8)
+        ramp = theme().ramp()[index]
+        painter.drawPixmap(row.topLeft(), heat_pixmap(made.levels, first, last, round(row.width()), round(row.height()), ramp, ratio=ratio))
+        painter.setFont(theme().font(12))
+        for (name, _, role), (low, _) in zip(RIBBONS[:2], reversed(list(BANDS_HZ.values())[1:]), strict=True):
+            y = row.bottom() - made.row_of(low) / (made.edges_hz.size - 1) * row.height()
+            painter.setPen(QPen(theme().colour(role), 1.0, Qt.PenStyle.DashLine))
+            painter.drawLine(QPointF(row.left(), y), QPointF(row.right(), y))
+            pitch = f"{low / 1000.0:g} kHz" if low >= 1000.0 else f"{low:g} Hz"
+            painter.drawText(QPointF(row.left() + 4.0, y - 3.0), f"{name}, from {pitch}")
+
+    def _paint_strength(self, painter: QPainter, document: Document, ratio: float) -> None:
+        pictures, row = self._session.pictures, self.row("strength")
+        if row.height() < 3.0:
+            return
         self._label(painter, "attack\nstrength", row, "dim")
         if pictures is not None:
             first, last = self._points(document, pictures.curve_step_s)
@@ -136,50 +218,17 @@ class CutView(SoundPicture):
         area = QRectF(0.0, row.top(), LABEL_WIDTH - 9.0, row.height())
         painter.drawText(area, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
 
-    def _paint_cuts(self, painter: QPainter, document: Document) -> None:
-        sound, strength = self.row("sound"), self.row("strength")
-        axis, chosen = self._axis, self._session.selection.cut_id
-        painter.setFont(theme().font(12, weight=600))
-        last_x, last_flag = -10.0, -100.0
-        for piece in document.slices():
-            cut = piece.cut
-            x = axis.x(cut.at_sample)
-            selected = cut.id == chosen
-            if x > axis.left + axis.width + 1 or (x < axis.left - 1 and not selected):
-                continue
-            if x - last_x < 1.0 and not selected:
-                continue
-            last_x = x
-            colour = theme().colour("signal" if selected else "good")
-            if selected:
-                end = min(axis.x(piece.end_sample), axis.left + axis.width)
-                painter.fillRect(QRectF(max(x, axis.left), sound.top(), end - max(x, axis.left), sound.height()),
-                                 theme().colour("signal", 0.16))
-            if x < axis.left - 1:
-                continue
-            painter.setPen(QPen(colour, 1.4 if selected else 1.0))
-            painter.drawLine(QPointF(x, sound.top() - 12.0), QPointF(x, sound.bottom()))
-            if x - last_flag >= FLAG_WIDTH or selected:
-                last_flag = x
-                self._flag(painter, x, sound.top() - 12.0, piece.number, cut, colour)
-            dot = strength.bottom() - cut.strength * strength.height()
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(colour)
-            if cut.origin == "heard":
-                painter.drawEllipse(QPointF(axis.x(cut.attack_sample), dot), 2.8, 2.8)
-            else:
-                painter.drawRect(QRectF(x - 2.5, strength.bottom() - 5.0, 5.0, 5.0))
+    def _marks_of(self, document: Document) -> CutMarks:
+        slices = document.slices()
+        if self._marks is None or self._marks.slices is not slices:
+            self._marks = CutMarks(slices)
+        return self._marks
 
-    def _flag(self, painter: QPainter, x: float, y: float, number: int, cut: Cut, colour: QColor) -> None:
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour)
-        width = FLAG_WIDTH if number < 100 else FLAG_WIDTH + 6
-        shape = [QPointF(x, y), QPointF(x + width, y), QPointF(x + width, y + FLAG_HEIGHT), QPointF(x, y + FLAG_HEIGHT)]
-        painter.drawPolygon(QPolygonF(shape))
-        if cut.held:
-            painter.drawRect(QRectF(x - 2.0, y - 3.0, width + 2.0, 2.0))
-        painter.setPen(theme().colour("ground"))
-        painter.drawText(QRectF(x, y, width, FLAG_HEIGHT), Qt.AlignmentFlag.AlignCenter, str(number))
+    def _paint_cuts(self, painter: QPainter, document: Document) -> None:
+        selection = self._session.selection
+        doubted = frozenset(doubt.cut_id for doubt in self._session.doubts)
+        marked = Marked(selection.cut_id, selection.more_cuts, doubted, self._dimmed)
+        self._marks_of(document).paint(painter, self._axis, self.row("sound"), self.row("strength"), marked)
 
     def _paint_threshold(self, painter: QPainter, document: Document) -> None:
         row, y = self.row("strength"), self.threshold_y()
@@ -201,9 +250,14 @@ class CutView(SoundPicture):
         document = self._session.document
         if document is None:
             return None
-        near = [(abs(self._axis.x(p.cut.at_sample) - x), p.cut) for p in document.slices()]
-        distance, cut = min(near, key=lambda item: item[0], default=(GRAB + 1.0, None))
-        return cut if distance <= GRAB else None
+        return self._marks_of(document).near(self._axis, x, GRAB)
+
+    def _bound_at(self, x: float, y: float) -> int:
+        """Return which bound of the rows is at a place beside the pictures, -1 for none."""
+        if x >= LABEL_WIDTH:
+            return -1
+        bounds = self.rows.bounds(RULER + 14.0, self.height() - 10.0)
+        return next((n for n, bound in enumerate(bounds) if abs(bound - y) <= GAP), -1)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -211,23 +265,45 @@ class CutView(SoundPicture):
         x, y = event.position().x(), event.position().y()
         if document is None or event.button() != Qt.MouseButton.LeftButton:
             return
-        if abs(y - self.threshold_y()) <= GRAB and x >= self._axis.left:
+        bound = self._bound_at(x, y)
+        if bound >= 0:
+            self._drag = _Drag("rows", bound)
+        elif self.rows.shown("strength") and abs(y - self.threshold_y()) <= GRAB and x >= self._axis.left:
             self._drag = _Drag("threshold", value=document.threshold)
         elif y < RULER:
             self.sought.emit(max(0.0, self._axis.sample(x)))
-        elif self.row("sound").top() - 14.0 <= y <= self.row("sound").bottom() and (cut := self._cut_near(x)):
+        elif self._over_sound(y) and (cut := self._cut_near(x)):
             self._session.select(cut_id=cut.id)
-            self._drag = _Drag("cut", cut.id, float(cut.at_sample))
+            self._drag = _Drag("cut", cut.id, float(cut.at_sample), x)
+        elif x >= self._axis.left:
+            self._choose(document, round(self._axis.sample(x)), event.modifiers())
+
+    def _choose(self, document: Document, at_sample: int, modifiers: Qt.KeyboardModifier) -> None:
+        piece = document.slice_at(at_sample)
+        if piece is None:
+            return
+        selection = self._session.selection
+        if modifiers & Qt.KeyboardModifier.ControlModifier:
+            self._session.select(cut_id=piece.cut.id, more_cuts=frozenset(selection.cut_ids) ^ {piece.cut.id})
+        elif modifiers & Qt.KeyboardModifier.ShiftModifier:
+            ids = [s.cut.id for s in document.slices()]
+            first = ids.index(selection.cut_id) if selection.cut_id in ids else 0
+            low, high = sorted((first, piece.number - 1))
+            self._session.select(cut_id=selection.cut_id, more_cuts=frozenset(ids[low : high + 1]))
         else:
-            piece = document.slice_at(round(self._axis.sample(x)))
-            if piece is not None and x >= self._axis.left:
-                self._session.select(cut_id=piece.cut.id)
-                self.sliced.emit(piece.cut.id)
+            self._session.select(cut_id=piece.cut.id)
+            self.sliced.emit(piece.cut.id)
+
+    def _over_sound(self, y: float) -> bool:
+        row = self.row("sound")
+        return row.top() - 14.0 <= y <= row.bottom()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
         x, y = event.position().x(), event.position().y()
-        if event.button() == Qt.MouseButton.LeftButton and RULER <= y < self.row("strength").top() and x >= self._axis.left:
+        row = self.row("strength")
+        last = row.top() if row.height() > 0.0 else float(self.height())
+        if event.button() == Qt.MouseButton.LeftButton and RULER <= y < last and x >= self._axis.left:
             self._session.cut_at(round(self._axis.sample(x)), snap=not _free(event))
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -236,11 +312,17 @@ class CutView(SoundPicture):
         self._hover_y = y
         drag = self._drag
         if drag is None:
-            over_line = abs(y - self.threshold_y()) <= GRAB
-            over_cut = self.row("sound").top() - 14.0 <= y <= self.row("sound").bottom() and self._cut_near(x)
+            over_line = self._bound_at(x, y) >= 0 or (self.rows.shown("strength") and abs(y - self.threshold_y()) <= GRAB)
+            over_cut = self._over_sound(y) and self._cut_near(x)
             shape = Qt.CursorShape.SizeVerCursor if over_line else Qt.CursorShape.SizeHorCursor
             self.setCursor(shape if over_line or over_cut else Qt.CursorShape.ArrowCursor)
-            self.update()
+            near = abs(y - self.threshold_y()) <= GRAB
+            if near != self._over_line:
+                self._over_line = near
+                self.redraw_over()
+        elif drag.kind == "rows":
+            self.rows.move_bound(drag.cut_id, y, RULER + 14.0, self.height() - 10.0)
+            self.redraw()
         elif drag.kind == "threshold":
             row = self.row("strength")
             drag.value = min(1.0, max(0.0, (row.bottom() - y) / row.height()))
@@ -259,12 +341,13 @@ class CutView(SoundPicture):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         drag, self._drag = self._drag, None
-        if drag is None:
+        if drag is None or drag.kind == "rows":
             return
         if drag.kind == "threshold":
             self._session.edit("set threshold", lambda document: set_threshold(document, drag.value))
         else:
             self._session.edit("move cut", lambda document: move_cut(document, drag.cut_id, round(drag.value)))
+        self.redraw_over()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -275,18 +358,22 @@ class CutView(SoundPicture):
             super().keyPressEvent(event)
 
 
-def paint_beats(painter: QPainter, document: Document, axis: TimeAxis, top: float, bottom: float) -> None:
-    """Draw bar and beat lines over a picture, with their numbers above."""
+def paint_beats(painter: QPainter, document: Document, axis: TimeAxis, top: float, bottom: float, beats: int = 0) -> None:
+    """Draw the bar and beat lines in view over a picture, of the loop or of so many beats, with their numbers above."""
     meter = document.loop.meter
     beat_map = document.beat_map
-    beats = document.loop.beats
+    beats = beats or document.loop.beats
     width = (axis.x(beat_map.sample_at(1.0)) - axis.x(beat_map.sample_at(0.0))) or 1.0
-    every = next((n for n in (1, meter.beats_per_bar, 4 * meter.beats_per_bar) if n * width >= 30.0), 16 * meter.beats_per_bar)
-    for beat in range(0, beats + 1, every):
-        x = axis.x(beat_map.sample_at(float(beat)))
+    per_bar = meter.beats_per_bar
+    every = next((n for n in (1, per_bar, 4 * per_bar, 16 * per_bar) if n * width >= 30.0), 64 * per_bar)
+    first = max(0, int(beat_map.beat_at(axis.start) / every) * every)
+    last = min(beats, int(beat_map.beat_at(axis.end)) + every)
+    shown = np.arange(first, last + 1, every)
+    for beat, at in zip(shown.tolist(), beat_map.samples_at(shown.astype(float)).tolist(), strict=True):
+        x = axis.x(at)
         if not axis.left - 1.0 <= x <= axis.left + axis.width + 1.0:
             continue
-        bar, within = divmod(beat, meter.beats_per_bar)
+        bar, within = divmod(beat, per_bar)
         painter.setPen(QPen(theme().colour("line" if within == 0 else "faint_line"), 1.0))
         painter.drawLine(QPointF(x, top), QPointF(x, bottom))
         if beat < beats:

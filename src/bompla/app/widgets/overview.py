@@ -1,41 +1,75 @@
-"""The pictures of the Bring in stage: the whole file with the loop on it, and the seam."""
+"""The whole file with the loop on it, and how clear its drums are bar by bar."""
 
 from __future__ import annotations
 
+from msgspec.structs import replace
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QWidget
 
+from bompla.analysis.drift import Drift
+from bompla.analysis.passages import Bars
+from bompla.analysis.seam import zero_crossing
 from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.picture import RULER, SoundPicture
 from bompla.app.widgets.raster import wave_pixmap
 from bompla.model.cut_edits import attack_near, set_loop
 from bompla.model.document import Document, Loop
-from bompla.units import samples_to_ms, samples_to_s
+from bompla.units import samples_to_s
 
 GRAB = 6.0
 SNAP_POINTS = 8.0
-SEAM_MS = 40.0
+CLARITY_HEIGHT, CLARITY_LABEL = 40.0, 18.0
+SNAPS = (("attack", "attacks"), ("beat", "beats"), ("zero", "zero crossings"), ("nothing", "nothing"))
+"""What the loop's handles snap to."""
+
+CLEAR = 0.35
+"""Bars at least this clear are drawn as worth taking."""
 
 
 class Overview(SoundPicture):
     """Shows the whole file. The loop's handles are dragged, its end by whole bars; inside, the loop slides."""
 
     sought = pyqtSignal(float)
+    bar_chosen = pyqtSignal(int)
 
     left_margin, right_margin = 10, 10
     playhead_role = "paper"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "The whole file and the loop on it", parent)
+        self.snap = SNAPS[0][0]
         self._grip = ""
         self._from = 0.0
         self._before: Loop | None = None
         self._wanted: Loop | None = None
         self.setMouseTracking(True)
         self.setMinimumHeight(170)
+        self._bars: Bars | None = None
+        self._tempo_line: Drift | None = None
         session.document_changed.connect(self.redraw)
+
+    def show_bars(self, bars: Bars | None, drift: Drift | None) -> None:
+        """Show how clear the drums are in each bar, and the tempo where it drifts."""
+        self._bars, self._tempo_line = bars, drift
+        self.redraw()
+
+    def bar_at(self, x: float, y: float) -> int:
+        """Return the bar whose column is at a place, -1 for none."""
+        bars = self._bars
+        if bars is None or y < self.height() - CLARITY_HEIGHT:
+            return -1
+        at = self._axis.sample(x)
+        index = int((bars.starts <= at).sum()) - 1
+        return index if 0 <= index < len(bars.clarity) else -1
+
+    def playhead_bottom(self) -> float:
+        """Return how far down the playhead reaches: over the sound only."""
+        return self._sound_bottom()
+
+    def _sound_bottom(self) -> float:
+        return self.height() - (CLARITY_HEIGHT + CLARITY_LABEL if self._bars is not None else 0.0)
 
     def limits(self) -> tuple[float, float]:
         """Return the first and last sample that can be shown: the whole file's."""
@@ -48,21 +82,60 @@ class Overview(SoundPicture):
         assert summary is not None
         loop = document.loop
         self._paint_times(painter, document.source.sample_rate)
-        height = self.height() - RULER - 6
+        bottom = self._sound_bottom()
+        height = round(bottom - RULER - 6)
         gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
         x0, x1 = axis.x(loop.start_sample), axis.x(loop.end_sample)
-        painter.fillRect(QRectF(x0, RULER, x1 - x0, self.height() - RULER), theme().colour("signal", 0.16))
+        painter.fillRect(QRectF(x0, RULER, x1 - x0, bottom - RULER), theme().colour("signal", 0.16))
+        waves = {
+            role: wave_pixmap(summary, axis.start, axis.end, round(axis.width), height, theme().colour(role, alpha), ratio=ratio, gain=gain)
+            for role, alpha in (("dim", 0.65), ("paper", 1.0))
+        }
         for role, left, right in (("dim", axis.left, x0), ("paper", x0, x1), ("dim", x1, axis.left + axis.width)):
-            colour = theme().colour(role, 0.65 if role == "dim" else 1.0)
-            wave = wave_pixmap(summary, axis.start, axis.end, round(axis.width), height, colour, ratio=ratio, gain=gain)
+            wave = waves[role]
             painter.save()
-            painter.setClipRect(QRectF(left, 0, max(0.0, right - left), self.height()))
+            painter.setClipRect(QRectF(left, 0, max(0.0, right - left), bottom))
             painter.drawPixmap(QPointF(axis.left, RULER + 3.0), wave)
             painter.restore()
         painter.setPen(QPen(theme().colour("signal"), 2.0))
         for x in (x0, x1):
-            painter.drawLine(QPointF(x, RULER - 4), QPointF(x, self.height()))
+            painter.drawLine(QPointF(x, RULER - 4), QPointF(x, bottom))
             painter.fillRect(QRectF(x - 4.0, RULER - 6.0, 8.0, 8.0), theme().colour("signal"))
+
+        self._paint_drift(painter, bottom)
+        self._paint_clarity(painter)
+
+    def _paint_clarity(self, painter: QPainter) -> None:
+        bars = self._bars
+        if bars is None:
+            return
+        top, axis = self.height() - CLARITY_HEIGHT, self._axis
+        painter.setFont(theme().font(13, weight=400))
+        painter.setPen(theme().colour("dim"))
+        painter.drawText(QPointF(axis.left, top - 5.0), "how clear the drums are, bar by bar")
+        painter.setPen(Qt.PenStyle.NoPen)
+        for index, clarity in enumerate(bars.clarity):
+            x0, x1 = axis.x(float(bars.starts[index])), axis.x(float(bars.starts[index + 1]))
+            if x1 < axis.left or x0 > axis.left + axis.width:
+                continue
+            height = max(1.0, float(clarity) * (CLARITY_HEIGHT - 3.0))
+            gap = 1.0 if x1 - x0 > 4.0 else 0.0
+            colour = theme().colour("good" if clarity >= CLEAR else "line")
+            painter.fillRect(QRectF(x0 + gap, self.height() - height, max(0.5, x1 - x0 - 2.0 * gap), height), colour)
+
+    def _paint_drift(self, painter: QPainter, bottom: float) -> None:
+        """Draw the tempo over the file where it is not steady."""
+        drift = self._tempo_line
+        if drift is None or drift.steady or len(drift.bpm) < 2:
+            return
+        low, high = float(drift.bpm.min()), float(drift.bpm.max())
+        top, height = RULER + 16.0, 0.3 * (bottom - RULER)
+        xs = [self._axis.x(float(at)) for at in drift.samples]
+        ys = [top + height * (high - float(bpm)) / max(high - low, 1e-6) for bpm in drift.bpm]
+        painter.setPen(QPen(theme().colour("cymbals"), 1.6))
+        painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in zip(xs, ys, strict=True)]))
+        painter.setFont(theme().font(13))
+        painter.drawText(QPointF(self._axis.left + 6.0, top - 3.0), f"tempo drifts from {low:.1f} to {high:.1f} BPM")
 
     def _paint_times(self, painter: QPainter, rate: int) -> None:
         span_s = (self._axis.end - self._axis.start) / rate
@@ -72,7 +145,7 @@ class Overview(SoundPicture):
         while (at := index * step) * rate <= self._axis.end:
             x = self._axis.x(at * rate)
             painter.setPen(QPen(theme().colour("faint_line"), 1.0))
-            painter.drawLine(QPointF(x, RULER), QPointF(x, self.height()))
+            painter.drawLine(QPointF(x, RULER), QPointF(x, self._sound_bottom()))
             painter.setPen(theme().colour("dim"))
             painter.drawText(QPointF(x + 3.0, 17.0), clock(at, step < 1))
             index += 1
@@ -94,6 +167,10 @@ class Overview(SoundPicture):
         x = event.position().x()
         if event.position().y() < RULER - 6:
             self.sought.emit(self._axis.sample(x))
+            return
+        bar = self.bar_at(x, event.position().y())
+        if bar >= 0:
+            self.bar_chosen.emit(bar)
             return
         self._grip, self._from = self._grip_at(x), x
         self._before, self._wanted = document.loop, None
@@ -123,24 +200,38 @@ class Overview(SoundPicture):
         by = (x - self._from) * self._axis.samples_per_point
         bar = loop.frames / loop.bars
         if self._grip == "end":
-            if free:
+            if free or self.snap in ("zero", "nothing"):
                 end = round(loop.end_sample + by)
+                end = end if free else round(self._snapped(document, end))
                 bars = loop.bars
             else:
                 most = int((frames - loop.start_sample) / bar + 1e-6)
                 bars = max(1, min(round((loop.frames + by) / bar), max(1, most)))
                 end = round(loop.start_sample + bars * bar)
             end = min(end, frames)
-            return Loop(loop.start_sample, end, bars, loop.meter_name) if end > loop.start_sample + 64 else None
+            return replace(loop, end_sample=end, bars=bars) if end > loop.start_sample + 64 else None
         start = loop.start_sample + by
         if not free:
-            near = attack_near(document.attacks, round(start), round(SNAP_POINTS * self._axis.samples_per_point))
-            start = near.cut_sample if near else start
+            start = self._snapped(document, start)
         if self._grip == "loop":
             start = max(0.0, min(start, frames - loop.frames))
-            return Loop(round(start), round(start) + loop.frames, loop.bars, loop.meter_name)
+            return replace(loop, start_sample=round(start), end_sample=round(start) + loop.frames)
         start = max(0.0, start)
-        return Loop(round(start), loop.end_sample, loop.bars, loop.meter_name) if start < loop.end_sample - 64 else None
+        return replace(loop, start_sample=round(start)) if start < loop.end_sample - 64 else None
+
+    def _snapped(self, document: Document, at: float) -> float:
+        """Return a place drawn to what the handles snap to, if it is near."""
+        reach = SNAP_POINTS * self._axis.samples_per_point
+        if self.snap == "attack":
+            near = attack_near(document.attacks, round(at), round(reach))
+            return float(near.cut_sample) if near else at
+        if self.snap == "beat":
+            step = document.beat_map.sample_at(float(round(document.beat_map.beat_at(at))))
+            return float(step) if abs(step - at) <= reach else at
+        clip = self._session.clip
+        if self.snap == "zero" and clip is not None:
+            return float(zero_crossing(clip, round(at), round(0.01 * clip.sample_rate)))
+        return at
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         wanted, grip = self._wanted, self._grip
@@ -148,53 +239,6 @@ class Overview(SoundPicture):
         if wanted is not None:
             label = {"start": "move loop start", "end": "move loop end"}.get(grip, "slide loop")
             self._session.edit(label, lambda document: set_loop(document, wanted))
-
-
-class SeamView(QWidget):
-    """Shows how the loop's end meets its start: the last and the first 40 ms side by side."""
-
-    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._session = session
-        self.setAccessibleName("Seam: the end meets the start")
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        session.document_changed.connect(lambda _: self.update())
-        theme().changed.connect(self.update)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document, summary = self._session.document, self._session.summary
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme().colour("sunk"))
-        if document is None or summary is None:
-            return
-        loop = document.loop
-        frames = SEAM_MS / 1000.0 * document.source.sample_rate
-        half = self.width() / 2.0
-        gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
-        for left, start in ((0.0, loop.end_sample - frames), (half, float(loop.start_sample))):
-            pixmap = wave_pixmap(summary, start, start + frames, round(half), self.height() - 40, theme().colour("paper"),
-                                 ratio=self.devicePixelRatioF(), gain=gain)
-            painter.drawPixmap(QPointF(left, 30.0), pixmap)
-        painter.setPen(QPen(theme().colour("signal"), 2.0))
-        painter.drawLine(QPointF(half, 8.0), QPointF(half, self.height() - 8.0))
-        painter.setFont(theme().font(14, weight=400))
-        painter.setPen(theme().colour("dim"))
-        painter.drawText(QPointF(12.0, 20.0), "last 40 ms")
-        painter.drawText(QRectF(half, 6.0, half - 12.0, 20.0), Qt.AlignmentFlag.AlignRight, "first 40 ms")
-
-
-def seam_words(document: Document) -> tuple[str, bool]:
-    """Return how well the loop starts and ends, in words, and whether it is well."""
-    rate = document.source.sample_rate
-    loop = document.loop
-    near = attack_near([a for a in document.attacks if a.strength >= document.threshold], loop.start_sample, round(0.06 * rate))
-    if near is None:
-        return "starts without an attack", False
-    early_ms = samples_to_ms(near.at_sample - loop.start_sample, rate)
-    if abs(early_ms) <= 2.0:
-        return f"starts on its attack ({early_ms:+.1f} ms)", True
-    where = "before" if early_ms > 0 else "after"
-    return f"starts {abs(early_ms):.0f} ms {where} its attack", False
 
 
 def clock(seconds: float, fine: bool = True) -> str:

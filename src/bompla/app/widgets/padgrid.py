@@ -13,7 +13,7 @@ from bompla.app.widgets.raster import wave_pixmap
 from bompla.groove.rebuild import ROWS, tray
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Pad
 from bompla.model.drums import DRUMS, FAMILY_LABELS
-from bompla.model.kit_edits import move_pad, put_on_slot
+from bompla.model.kit_edits import add_layer, copy_pad, move_pad, put_on_slot
 
 PAD_KEYS = "ZXCVASDFQWER1234"
 """The computer keys of a page of pads, from the lower left."""
@@ -28,10 +28,11 @@ SOFTEST, HARDEST = 45, 127
 class PadGrid(QWidget):
     """Sixteen pads, a family to a row. A press plays a pad, harder the higher it is struck; pads and slices are dragged.
 
-    `struck` carries a pad id and a velocity.
+    `struck` carries a pad id and a velocity, `let_go` a pad id.
     """
 
     struck = pyqtSignal(int, int)
+    let_go = pyqtSignal(int)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -168,9 +169,12 @@ class PadGrid(QWidget):
         if self._pressed is None or (event.position() - self._pressed[0]).manhattanLength() < 14.0:
             return
         pad_id, self._pressed = self._pressed[1], None
+        self.let_go.emit(pad_id)
         start_drag(self, PAD_MIME, pad_id)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        if self._pressed is not None:
+            self.let_go.emit(self._pressed[1])
         self._pressed = None
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -196,17 +200,24 @@ class PadGrid(QWidget):
         if data is not None and slot >= 0:
             for kind in (SLICE_MIME, PAD_MIME):
                 if data.hasFormat(kind):
-                    self.drop(kind, int(data.data(kind).data()), slot)
+                    self.drop(kind, int(data.data(kind).data()), slot, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             event.acceptProposedAction()
         self.update()
 
-    def drop(self, kind: str, item: int, slot: int) -> None:
-        """Put a dragged slice on a slot, or move a dragged pad there."""
+    def drop(self, kind: str, item: int, slot: int, *, more: bool = False) -> None:
+        """Put a dragged slice on a slot, or move a dragged pad there; with `more` add the slice, or copy the pad."""
+        pad = self.pad_in(slot)
         if kind == SLICE_MIME:
-            self._session.edit("put slice on pad", lambda document: put_on_slot(document, slot, item))
+            if more and pad is not None:
+                pad_id = pad.id
+                self._session.edit("add slice to pad", lambda document: add_layer(document, pad_id, item))
+            else:
+                self._session.edit("put slice on pad", lambda document: put_on_slot(document, slot, item))
             pad = self.pad_in(slot)
             if pad is not None:
                 self._session.select(pad_id=pad.id)
+        elif more:
+            self._session.edit("copy pad", lambda document: copy_pad(document, item, slot))
         else:
             self._session.edit("move pad", lambda document: move_pad(document, item, slot))
 

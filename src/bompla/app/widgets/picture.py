@@ -15,22 +15,27 @@ from bompla.model.document import Document
 
 RULER = 24
 SCROLL_SHARE = 0.1
+TEXT_WIDTH = 64
+"""How far a number on the ruler may reach into what stands beside it."""
 
 
 class SoundPicture(QWidget):
-    """A picture over time. All that stands still is drawn once; a frame is a blit and the playhead.
+    """A picture over time. All that stands still is drawn once, what lies over it once a change; a frame is a blit and the playhead.
 
     The wheel zooms about the pointer, with Shift it scrolls.
     """
 
     left_margin, right_margin = 0, 8
     playhead_role = "signal"
+    slides = False
+    """Whether all that `paint_still` draws is placed by the axis, so that a scroll can keep it."""
 
     def __init__(self, session: Session, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
         self._axis = TimeAxis(0.0, 1.0, self.left_margin, 100.0)
         self._still: QPixmap | None = None
+        self._over: QPixmap | None = None
         self._playhead = -1.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(name)
@@ -52,7 +57,7 @@ class SoundPicture(QWidget):
         """Draw what stands still, at a pixel ratio."""
 
     def paint_over(self, painter: QPainter, document: Document) -> None:
-        """Draw what changes while a gesture goes on."""
+        """Draw what changes while a gesture goes on; kept until `redraw_over`."""
 
     def playhead_bottom(self) -> float:
         """Return how far down the playhead reaches."""
@@ -68,6 +73,17 @@ class SoundPicture(QWidget):
         """Zoom about the middle; a factor under 1 shows less, larger."""
         self._zoom(factor, self._axis.left + self._axis.width / 2.0)
 
+    def scroll_by(self, by_samples: float) -> None:
+        """Move along by so much sound, in whole points, so that what is drawn already can be kept."""
+        before = self._axis
+        points = round(by_samples / before.samples_per_point) or (1 if by_samples > 0 else -1)
+        self._axis = before.moved(points * before.samples_per_point, *self.limits())
+        moved = (self._axis.start - before.start) / before.samples_per_point
+        if abs(moved - round(moved)) < 1e-3 and abs(moved) < 0.8 * before.width and self._slide(round(moved)):
+            self.redraw_over()
+        else:
+            self.redraw()
+
     def set_playhead(self, at_sample: float) -> None:
         """Move the playhead; only the strips that changed are drawn."""
         before, self._playhead = self._axis.x(self._playhead), at_sample
@@ -78,6 +94,11 @@ class SoundPicture(QWidget):
     def redraw(self, _changed: object = None) -> None:
         """Draw everything anew."""
         self._still = None
+        self.redraw_over()
+
+    def redraw_over(self, _changed: object = None) -> None:
+        """Draw anew what lies over the still picture."""
+        self._over = None
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -88,8 +109,9 @@ class SoundPicture(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self._still is None:
             self._still = self._painted(document)
-        painter.drawPixmap(0, 0, self._still)
-        self.paint_over(painter, document)
+        if self._over is None:
+            self._over = self._painted_over(document, self._still)
+        painter.drawPixmap(0, 0, self._over)
         x = self._axis.x(self._playhead)
         if self._axis.left <= x <= self._axis.left + self._axis.width:
             painter.setPen(QPen(theme().colour(self.playhead_role), 2.0))
@@ -104,8 +126,7 @@ class SoundPicture(QWidget):
         turn = event.angleDelta()
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(turn.x()) > abs(turn.y()):
             by = (turn.x() or turn.y()) / 120.0
-            self._axis = self._axis.moved(-SCROLL_SHARE * by * (self._axis.end - self._axis.start), *self.limits())
-            self.redraw()
+            self.scroll_by(-SCROLL_SHARE * by * (self._axis.end - self._axis.start))
         else:
             self._zoom(0.8 ** (turn.y() / 120.0), event.position().x())
         event.accept()
@@ -114,8 +135,35 @@ class SoundPicture(QWidget):
         self._axis = self._axis.zoomed(factor, about_x, *self.limits())
         self.redraw()
 
+    def _slide(self, points: int) -> bool:
+        """Move the still picture by so many points and draw only what comes into view; False where that cannot be."""
+        document, still, axis = self._session.document, self._still, self._axis
+        if not self.slides or still is None or document is None or self.devicePixelRatioF() != 1.0:
+            return False
+        left, right = round(axis.left), round(axis.left + axis.width)
+        still.scroll(-points, 0, left, 0, right - left, still.height())
+        first, last = (right - points - TEXT_WIDTH, right) if points > 0 else (left, left - points + TEXT_WIDTH)
+        first, last = max(left, first), min(right, last)
+        self._axis = TimeAxis(axis.sample(first), axis.sample(last), first, last - first)
+        painter = QPainter(still)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setClipRect(first, 0, last - first, still.height())
+        painter.fillRect(first, 0, last - first, still.height(), theme().colour("panel"))
+        self.paint_still(painter, document, 1.0)
+        painter.end()
+        self._axis = axis
+        return True
+
     def _room(self) -> float:
         return float(max(1, self.width() - self.left_margin - self.right_margin))
+
+    def _painted_over(self, document: Document, still: QPixmap) -> QPixmap:
+        pixmap = still.copy()
+        painter = QPainter(pixmap)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.paint_over(painter, document)
+        painter.end()
+        return pixmap
 
     def _painted(self, document: Document) -> QPixmap:
         ratio = self.devicePixelRatioF()

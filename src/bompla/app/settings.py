@@ -1,0 +1,194 @@
+"""Settings of sound: what plays, in what blocks, which MIDI input, and how late a hand is."""
+
+from __future__ import annotations
+
+import json
+import sys
+
+import numpy as np
+from PyQt6.QtCore import QProcess, QSettings, Qt, QTimer
+from PyQt6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from bompla.app.playback import Playback
+from bompla.app.session import Session
+from bompla.app.widgets.controls import button, label
+from bompla.engine.bounce import click_sounds
+from bompla.engine.devices import SIMULATED_NAME
+from bompla.groove.takes import latency_of
+
+BLOCKS = (64, 128, 256, 512, 1024)
+TEST_CLICKS, TEST_BEAT_S = 10, 0.6
+TOUCHES = (
+    ("as it comes", 1.0), ("lightly, and is taken as harder", 0.6), ("heavily, and is taken as softer", 1.6), ("always at full force", 0.0)
+)
+
+
+class SoundSettings(QDialog):
+    """The settings, beside the window; each change is heard at once."""
+
+    def __init__(self, session: Session, playback: Playback, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Sound")
+        self.resize(460, 300)
+        self._session, self._playback = session, playback
+        self._lister: QProcess | None = None
+        self._test_from = 0.0
+        self._test_strikes: list[float] = []
+        column = QVBoxLayout(self)
+        grid = QGridLayout()
+        grid.setColumnStretch(1, 1)
+        column.addLayout(grid)
+        self.output, self.block, self.midi = (_combo(name) for name in ("Plays to", "Block length", "MIDI input"))
+        for row, (text, box) in enumerate((("plays to", self.output), ("in blocks of", self.block), ("MIDI input", self.midi))):
+            grid.addWidget(label(text, "dim"), row, 0)
+            grid.addWidget(box, row, 1)
+            box.activated.connect(self._use)
+        self.touch = _combo("How hard a hand has to play")
+        for text, exponent in TOUCHES:
+            self.touch.addItem(text, exponent)
+        self.touch.activated.connect(self._set_touch)
+        grid.addWidget(label("a hand plays", "dim"), 3, 0)
+        grid.addWidget(self.touch, 3, 1)
+        for frames in BLOCKS:
+            self.block.addItem(f"{frames} frames", frames)
+        self.now = label("", "value")
+        self.now.setWordWrap(True)
+        column.addWidget(self.now)
+        row_box = QHBoxLayout()
+        row_box.addWidget(button("Look again", self.look, tip="Look for devices and inputs that were connected since"))
+        row_box.addStretch(1)
+        column.addLayout(row_box)
+        column.addWidget(label("How late a hand is", "heading"))
+        self.late = label("", "value")
+        self.late.setWordWrap(True)
+        column.addWidget(self.late)
+        row_box = QHBoxLayout()
+        self.test = button("Measure it", self.measure, tip="Ten clicks: strike any pad with each of them")
+        row_box.addWidget(self.test)
+        row_box.addWidget(button("Take the device's word", self._forget, tip="Take off what the device says of itself"))
+        row_box.addStretch(1)
+        column.addLayout(row_box)
+        column.addStretch(1)
+        playback.device_changed.connect(lambda _: self._show())
+        playback.struck.connect(self._struck)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self._end_test)
+        self._fill([], [])
+
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._show()
+        self.look()
+
+    def closeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._timer.stop()
+        if self._lister is not None:
+            self._lister.kill()
+            self._lister.waitForFinished(1000)
+
+    def look(self) -> None:
+        """Ask a process of its own for the devices, so that a slow driver holds nothing up."""
+        if self._lister is not None:
+            return
+        lister = QProcess(self)
+        lister.setProgram(sys.executable)
+        lister.setArguments(["-m", "bompla.engine.child", "--list"])
+        lister.finished.connect(lambda: self._listed(lister))
+        self._lister = lister
+        lister.start()
+
+    def measure(self) -> None:
+        """Play the clicks that are to be followed."""
+        rate = self._playback.engine.sample_rate
+        beat = round(TEST_BEAT_S * rate)
+        sound = np.zeros((beat * TEST_CLICKS, 2), np.float32)
+        click = click_sounds(rate)[1]
+        for n in range(TEST_CLICKS):
+            sound[n * beat : n * beat + len(click)] += click
+        self._test_strikes = []
+        self._test_from = self._playback.engine.state.rendered_frames / rate
+        self._playback.engine.preview(sound)
+        self.late.setText("Strike a pad with each click…")
+        self._timer.start(round(1000 * TEST_BEAT_S * TEST_CLICKS + 400))
+
+    def _struck(self, _pad_id: int, _velocity: int) -> None:
+        if self._timer.isActive() and self._playback.takes.strikes:
+            self._test_strikes.append(self._playback.takes.strikes[-1].at_s)
+
+    def _end_test(self) -> None:
+        clicks = [self._test_from + n * TEST_BEAT_S for n in range(TEST_CLICKS)]
+        late = latency_of(self._test_strikes, clicks)
+        if late is None:
+            self.late.setText("That could not be measured: strike with at least four of the clicks, evenly.")
+            return
+        self._playback.late_s = max(0.0, late)
+        QSettings("bompla", "bompla").setValue("late_s", self._playback.late_s)
+        self._show()
+
+    def _forget(self) -> None:
+        self._playback.late_s = None
+        QSettings("bompla", "bompla").remove("late_s")
+        self._show()
+
+    def _listed(self, lister: QProcess) -> None:
+        self._lister = None
+        try:
+            found = json.loads(bytes(lister.readAllStandardOutput().data()).decode() or "{}")
+        except ValueError:
+            found = {}
+        lister.deleteLater()
+        self._fill(found.get("outputs", []), found.get("inputs", []))
+
+    def _fill(self, outputs: list[str], inputs: list[str]) -> None:
+        device, block, midi = self._playback.engine.chosen
+        for box, items, chosen in (
+            (self.output, [("the system's default", ""), *((name, name) for name in outputs), (SIMULATED_NAME, SIMULATED_NAME)], device),
+            (self.midi, [("none", ""), *((name, name) for name in inputs)], midi),
+        ):
+            box.clear()
+            for text, key in items:
+                box.addItem(text, key)
+            box.setCurrentIndex(max(0, box.findData(chosen)))
+        self.block.setCurrentIndex(max(0, self.block.findData(block)))
+
+    def _use(self, _index: int) -> None:
+        device, block, midi = str(self.output.currentData()), int(self.block.currentData()), str(self.midi.currentData())
+        if (device, block, midi) != self._playback.engine.chosen:
+            kept = QSettings("bompla", "bompla")
+            for key, value in (("device", device), ("block", block), ("midi", midi)):
+                kept.setValue(key, value)
+            self._playback.use_device(device, block, midi)
+            self._playback.engine.set_touch(touch_of(midi))
+            self.now.setText("starting again")
+
+    def _touch_key(self) -> str:
+        return f"touch/{self._playback.engine.chosen[2] or 'none'}"
+
+    def _set_touch(self, _index: int) -> None:
+        """Keep how velocities of this input are taken."""
+        QSettings("bompla", "bompla").setValue(self._touch_key(), float(self.touch.currentData()))
+        self._playback.engine.set_touch(float(self.touch.currentData()))
+
+    def _show(self) -> None:
+        self.touch.setCurrentIndex(max(0, self.touch.findData(touch_of(self._playback.engine.chosen[2]))))
+        state = self._playback.engine.state
+        if state.ready:
+            missed = f"{state.underruns} blocks came late since it began." if state.underruns else "No block came late."
+            self.now.setText(f"{state.device}: {state.sample_rate} Hz, {state.block_frames} frames, "
+                             f"{1000.0 * state.latency_s:.1f} ms of latency. {missed}")
+        late_ms = 1000.0 * self._playback.latency_s
+        source = "measured" if self._playback.late_s is not None else "as the device says"
+        self.late.setText(f"{late_ms:.0f} ms are taken off what is recorded, {source}.")
+
+
+def touch_of(midi_input: str) -> float:
+    """Return how velocities of a MIDI input are taken, as was chosen for it."""
+    return float(QSettings("bompla", "bompla").value(f"touch/{midi_input or 'none'}", 1.0))
+
+
+def _combo(name: str) -> QComboBox:
+    box = QComboBox()
+    box.setAccessibleName(name)
+    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    return box
+

@@ -1,0 +1,74 @@
+"""The ways to read a loop's tempo that are offered."""
+
+from __future__ import annotations
+
+from msgspec.structs import replace
+
+from bompla.model.document import Document, TempoReading
+
+SHOWN_READINGS = 3
+WORTH_SHOWING = 0.03
+SURE, LIKELY = 0.8, 0.5
+EVERY_TEMPO = (0.0, 1e9)
+
+
+def reading_choices(
+    document: Document, tempo_range: tuple[float, float] = EVERY_TEMPO
+) -> tuple[list[tuple[object, str]], object]:
+    """Return the tempo readings to offer for the loop as it stands, and the one that holds.
+
+    Those the analysis found are taken over to the loop's present length; half and double are
+    among them where they are in the range of tempo that is looked at.
+    """
+    loop = document.loop
+    here = TempoReading(round(document.bpm, 4), loop.bars, loop.meter_name, 1.0)
+    offered = [here]
+    found = [
+        replace(r, bpm=_bpm_of(document, r.bars, r.meter))
+        for r in document.readings
+        if r.score >= WORTH_SHOWING and _near_length(document, r)
+    ]
+    for bars in (2 * loop.bars, loop.bars // 2 if loop.bars % 2 == 0 else 0):
+        if bars:
+            found.append(TempoReading(_bpm_of(document, bars, loop.meter_name), bars, loop.meter_name, 0.0))
+    for reading in found:
+        fits = tempo_range[0] <= reading.bpm <= tempo_range[1]
+        if fits and all((reading.bars, reading.meter) != (other.bars, other.meter) for other in offered):
+            offered.append(reading)
+    shown = offered[:SHOWN_READINGS]
+    return [(reading, _words(reading, loop.meter_name)) for reading in shown], here
+
+
+def _bpm_of(document: Document, bars: int, meter: str) -> float:
+    return round(replace(document, loop=replace(document.loop, bars=bars, meter_name=meter)).bpm, 4)
+
+
+def _near_length(document: Document, reading: TempoReading) -> bool:
+    """Whether a reading of the analysis fills the loop as it stands."""
+    return abs(_bpm_of(document, reading.bars, reading.meter) / reading.bpm - 1.0) < 0.02
+
+
+def _words(reading: TempoReading, usual_meter: str) -> str:
+    bars = "1 bar" if reading.bars == 1 else f"{reading.bars} bars"
+    return f"{reading.bpm:.1f} · {bars}" + ("" if reading.meter == usual_meter else f" {reading.meter}")
+
+
+def bar_choices(document: Document) -> list[int]:
+    """Return the numbers of bars that the sound has room for from the loop's start, and the present one."""
+    bar = document.loop.frames / document.loop.bars
+    room = (document.source.frames - document.loop.start_sample) / bar + 0.01
+    return sorted({n for n in (1, 2, 4, 8) if n <= room} | {document.loop.bars})
+
+
+def sureness(document: Document) -> str:
+    """Return how sure the tempo is, in a word."""
+    if document.tempo_confidence >= SURE:
+        return "sure"
+    return "likely" if document.tempo_confidence >= LIKELY else "please check"
+
+
+def reading_near(document: Document, bpm: float) -> TempoReading:
+    """Return the reading of the loop as it stands whose tempo is nearest to one that was tapped."""
+    loop = document.loop
+    bars = max(1, round(loop.bars * bpm / document.bpm))
+    return TempoReading(_bpm_of(document, bars, loop.meter_name), bars, loop.meter_name, 0.0)

@@ -1,0 +1,144 @@
+"""A value as a bar: dragged, stepped by keys and wheel, typed nowhere, reset by a double click."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from bompla.app.theme import theme
+from bompla.model.shape import ShapeParam
+
+STEPS = 200
+WORDS = {"beats": "{:.3g} beats", "bit": "{:.0f} bits", "ct": "{:.0f} cents"}
+BEAT_STEP = 0.125
+
+
+class ValueBar(QWidget):
+    """Shows a name, a value and how far along its range it is.
+
+    `moved` carries the value while it is dragged, `chosen` when it is settled.
+    """
+
+    moved = pyqtSignal(float)
+    chosen = pyqtSignal(float)
+
+    def __init__(self, param: ShapeParam, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.param = param
+        self.value = param.default
+        self._dragging = False
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName(param.label)
+        self.setToolTip(f"{param.help}. A double click brings back {self.words(param.default)}")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setCursor(Qt.CursorShape.SizeHorCursor)
+
+    def sizeHint(self) -> QSize:  # noqa: N802  # Qt's name
+        return QSize(90, 30)
+
+    def show_value(self, value: float) -> None:
+        """Show a value, unless it is being dragged."""
+        if not self._dragging and value != self.value:
+            self.value = value
+            self.setAccessibleDescription(self.words(value))
+            self.update()
+
+    def words(self, value: float) -> str:
+        """Return a value as text."""
+        unit = self.param.unit
+        if self.param.key == "pan":
+            return "centre" if abs(value) < 0.01 else f"{abs(100 * value):.0f} % {'left' if value < 0 else 'right'}"
+        if unit == "Hz":
+            return f"{value / 1000.0:.1f} kHz" if value >= 1000.0 else f"{value:.0f} Hz"
+        if unit == "st":
+            return f"{value:+.2f} st" if value % 1 else f"{value:+.0f} st"
+        if unit == "ms":
+            return f"{value:.0f} ms"
+        if unit == "dB":
+            return f"{value:+.1f} dB"
+        if unit in WORDS:
+            return WORDS[unit].format(value)
+        return f"{100 * value:.0f} %" if self.param.high <= 1.0 else f"{value:.1f}"
+
+    def _share(self, value: float) -> float:
+        p = self.param
+        if p.by_ratio:
+            return math.log(value / p.low) / math.log(p.high / p.low)
+        return (value - p.low) / (p.high - p.low)
+
+    def _value_at(self, share: float) -> float:
+        p = self.param
+        share = max(0.0, min(1.0, share))
+        if p.by_ratio:
+            return float(p.low * (p.high / p.low) ** share)
+        value = p.low + share * (p.high - p.low)
+        if p.unit == "st":
+            return round(value * 2.0) / 2.0
+        if p.unit == "beats":
+            return max(p.low, round(value / BEAT_STEP) * BEAT_STEP)
+        if p.key == "pan" and abs(value) < 0.04:
+            return 0.0
+        return value
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        painter.setFont(theme().font(14))
+        painter.setPen(theme().colour("paper"))
+        top = QRectF(0.0, 0.0, self.width(), 20.0)
+        painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.param.label)
+        painter.setPen(theme().colour("paper" if self.value != self.param.default else "dim"))
+        painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.words(self.value))
+        bar = QRectF(0.0, 23.0, self.width(), 4.0)
+        painter.fillRect(bar, theme().colour("raised"))
+        base = self._share(min(max(0.0, self.param.low), self.param.high)) if self.param.low < 0.0 else 0.0
+        left, right = sorted((base, self._share(self.value)))
+        role = "signal" if self.hasFocus() else "paper"
+        painter.fillRect(QRectF(left * self.width(), 23.0, max(2.0, (right - left) * self.width()), 4.0), theme().colour(role))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._dragging = True
+            self._drag_to(event.position().x())
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if self._dragging:
+            self._drag_to(event.position().x())
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        if self._dragging:
+            self._dragging = False
+            self.chosen.emit(self.value)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        self._dragging = False
+        self._settle(self.param.default)
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        event.ignore()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        ways = {Qt.Key.Key_Right: 1, Qt.Key.Key_Up: 1, Qt.Key.Key_Left: -1, Qt.Key.Key_Down: -1}
+        way = ways.get(Qt.Key(event.key()))
+        if way is None:
+            super().keyPressEvent(event)
+        elif self.param.unit == "st":
+            self._settle(max(self.param.low, min(self.param.high, self.value + 0.5 * way)))
+        else:
+            self._settle(self._value_at(self._share(self.value) + way * 4.0 / STEPS))
+
+    def _drag_to(self, x: float) -> None:
+        self.value = self._value_at(x / max(1.0, self.width()))
+        self.moved.emit(self.value)
+        self.update()
+
+    def _settle(self, value: float) -> None:
+        self.value = value
+        self.update()
+        self.chosen.emit(value)
