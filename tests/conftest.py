@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -11,6 +12,9 @@ from typing import Any
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["QT_SCALE_FACTOR"] = "1"
+_HOME = tempfile.mkdtemp(prefix="bompla-tests-")
+for _name in ("XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME"):
+    os.environ[_name] = _HOME
 
 import numpy as np
 import pytest
@@ -48,7 +52,7 @@ def demo() -> tuple[Document, Clip]:
     """The demo project."""
     from bompla.demo import DEMO_PROJECT
 
-    return open_project(DEMO_PROJECT)
+    return open_project(DEMO_PROJECT).sources[0]
 
 
 @pytest.fixture(scope="session")
@@ -78,10 +82,13 @@ def make_tone() -> Callable[..., Clip]:
 @pytest.fixture
 def window(qtbot: Any) -> Iterator[Any]:
     """The application's window, playing to the simulated device, with nothing open yet."""
+    from PyQt6.QtCore import QSettings
+
     from bompla.app.main import make_application, make_window
     from bompla.engine.devices import SIMULATED_NAME
 
     make_application()
+    QSettings("bompla", "bompla").clear()
     made = make_window(device=SIMULATED_NAME)
     made.show()
     made.playback.start()
@@ -89,7 +96,7 @@ def window(qtbot: Any) -> Iterator[Any]:
     settle(qtbot, made)
     yield made
     made.shut()
-    made.session.history = None
+    made.session.sounds = []
     made.close()
     made.deleteLater()
 

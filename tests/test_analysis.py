@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
+from bompla.analysis.hearing import agreed
 from bompla.analysis.network import read_model
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
@@ -231,3 +232,24 @@ def test_the_percussive_part_drops_the_chords(demo_loops: list[tuple[str, Clip, 
     assert sdr_db(part) > sdr_db(drums + chord) + 3.0
     silent = percussive(Clip(np.zeros((9_000, 2), np.float32), 44_100))
     assert not silent.samples.any()
+
+
+def test_alike_sounds_agree_on_one_drum_of_a_family() -> None:
+    """One closed hat among ten alike is taken for an open one; a sound of its own is left alone, and so are kicks."""
+    drums = tuple(DRUMS)
+    closed, opened, kick = (drums.index(name) for name in ("hat_closed", "hat_open", "kick"))
+    odds = np.full((12, len(drums)), -6.0)
+    odds[:10, closed], odds[:10, opened] = 2.0, -2.0
+    odds[3, closed], odds[3, opened] = -0.5, 0.5
+    odds[10, opened] = 3.0
+    odds[:, kick] = np.linspace(-3.0, 3.0, 12)
+    rng = np.random.default_rng(2)
+    sounds = np.concatenate([rng.normal(0.0, 0.5, (10, 40)), rng.normal(-30.0, 0.5, (2, 40))]).astype(np.float32)
+    made = agreed(odds, sounds, drums)
+    assert made[3, closed] > made[3, opened]
+    assert made[10, opened] == pytest.approx(3.0, abs=0.2)
+    assert np.array_equal(made[:, kick], odds[:, kick])
+    family = [drums.index(name) for name in ("hat_closed", "hat_pedal", "hat_open", "ride", "crash", "shaker")]
+    before, after = (np.exp(o[:, family]).sum(axis=1) for o in (odds, made))
+    assert after == pytest.approx(before, rel=0.01), "how likely any of them is stays as it is"
+    assert np.array_equal(agreed(odds[:2], sounds[:2], drums), odds[:2])

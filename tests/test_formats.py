@@ -19,10 +19,11 @@ from msgspec.structs import replace
 from bompla.audio.clip import Clip
 from bompla.errors import ExportError, ProjectError
 from bompla.formats.midi import MidiOptions, midi_bytes, write_midi
-from bompla.formats.project import FORMAT_VERSION, open_project, project_bytes, read_project, save_project
+from bompla.formats.project import FORMAT_VERSION, Project, open_project, project_bytes, read_project, save_project
 from bompla.groove.grid import beat_divisions, quantised
 from bompla.model.document import Document, Hit, Loop, Pad, Source, Variation
 from bompla.model.kit_edits import rename_pad, set_pad_note
+from bompla.model.variation_edits import add_variation
 
 
 def small(hits: list[tuple[float, int]], *, meter: str = "4/4", bars: int = 1, seconds: float = 2.0) -> Document:
@@ -107,15 +108,49 @@ def test_an_empty_pattern_and_a_bad_folder_are_refused_in_words(tmp_path: Path) 
         write_midi(small([(0.0, 90)]), tmp_path / "no" / "it.mid")
 
 
+def test_variations_are_written_one_after_the_other(demo: tuple[Document, Clip]) -> None:
+    """A, then B with one hit, then A again: as long as three, marked, and each hit in its place."""
+    document = add_variation(demo[0], [(demo[0].pads[0].id, 1.0, 99)], "one")
+    content = midi_bytes(document, MidiOptions(letters=("A", "B", "A")))
+    back = read_back(content)
+    loop_s = document.loop.frames / document.source.sample_rate
+    starts = sorted(note.start for track in back.instruments for note in track.notes)
+    assert len(starts) == 2 * len(demo[0].pattern.hits) + 1
+    middle = [t for t in starts if loop_s - 1e-3 <= t < 2 * loop_s - 1e-3]
+    assert middle == pytest.approx([loop_s + 60.0 / document.bpm], abs=1e-3)
+    marks = [m.text for m in mido.MidiFile(file=io.BytesIO(content)).tracks[0] if m.type == "marker"]
+    assert marks == ["A as heard", "B one", "A as heard"]
+    with pytest.raises(ExportError, match="no variation X"):
+        midi_bytes(document, MidiOptions(letters=("X",)))
+
+
 def test_a_project_comes_back_as_it_was(demo: tuple[Document, Clip], tmp_path: Path) -> None:
+    """Two sounds, each with its own document, and which of them was shown."""
     document, clip = demo
+    other = replace(document, title="Again", threshold=0.7)
+    project = Project((demo, (other, clip)), 1)
     path = tmp_path / "it.bompla"
-    save_project(document, clip, path)
-    back, sound = open_project(path)
-    assert back == document
-    assert np.abs(sound.samples - clip.samples).max() < 2**-22
-    assert project_bytes(document, clip) == path.read_bytes()
-    assert zipfile.ZipFile(path).namelist() == ["project.json", "audio/source.flac"]
+    save_project(project, path)
+    back = open_project(path)
+    assert [d for d, _ in back.sources] == [document, other]
+    assert back.current == 1
+    assert np.abs(back.sources[0][1].samples - clip.samples).max() < 2**-22
+    assert project_bytes(project) == path.read_bytes()
+    assert zipfile.ZipFile(path).namelist() == ["project.json", "audio/source.flac", "audio/source2.flac"]
+
+
+def test_a_project_of_the_first_version_is_read(demo: tuple[Document, Clip]) -> None:
+    """It held one sound, and its document had fewer fields."""
+
+    def older(header: dict[str, Any]) -> None:
+        source = header.pop("sources")[0]
+        del header["current"], source["document"]["cutting"]
+        for cut in source["document"]["cuts"]:
+            del cut["kept"]
+        header.update(version=1, **source)
+
+    back = read_project(damaged(project_bytes(Project((demo,))), older), "it.bompla")
+    assert back.sources[0][0] == demo[0]
 
 
 @pytest.mark.parametrize(("gain", "channels"), [(1.5, 2), (0.5, 9)])
@@ -123,7 +158,7 @@ def test_sound_that_flac_cannot_hold_is_kept_exactly(gain: float, channels: int)
     samples = np.full((480, channels), gain, np.float32)
     clip = Clip(samples, 48_000)
     document = replace(small([], seconds=0.01), source=Source("loud.wav", clip.content_hash, 48_000, channels, 480))
-    back = read_project(project_bytes(document, clip), "it")[1]
+    back = read_project(project_bytes(Project(((document, clip),))), "it").sources[0][1]
     assert back.content_hash == clip.content_hash
 
 
@@ -147,17 +182,19 @@ def damaged(content: bytes, change: Any) -> bytes:
         (lambda h: h.update(version=FORMAT_VERSION + 1), "newer Bompla"),
         (lambda h: h.update(version="x"), "damaged"),
         (lambda h: h.update(format="recipe"), "not a Bompla project"),
-        (lambda h: h.update(audio="gone.flac"), "damaged"),
-        (lambda h: h["document"].pop("loop"), "damaged"),
-        (lambda h: h["document"]["loop"].update(end_sample=10**9), "loop must lie inside"),
-        (lambda h: h["document"]["cuts"].reverse(), "in order"),
-        (lambda h: h["document"]["source"].update(frames=5_000_000), "not the one"),
-        (lambda h: h["document"]["pads"][0].update(note=400), "no usable"),
+        (lambda h: h.update(sources=[]), "holds no sound"),
+        (lambda h: h.update(sources=3), "damaged"),
+        (lambda h: h["sources"][0].update(audio="gone.flac"), "damaged"),
+        (lambda h: h["sources"][0]["document"].pop("loop"), "damaged"),
+        (lambda h: h["sources"][0]["document"]["loop"].update(end_sample=10**9), "loop must lie inside"),
+        (lambda h: h["sources"][0]["document"]["cuts"].reverse(), "in order"),
+        (lambda h: h["sources"][0]["document"]["source"].update(frames=5_000_000), "not the one"),
+        (lambda h: h["sources"][0]["document"]["pads"][0].update(note=400), "no usable"),
     ],
 )
 def test_damaged_projects_are_refused_in_words(demo: tuple[Document, Clip], change: Any, words: str) -> None:
     with pytest.raises(ProjectError, match=words):
-        read_project(damaged(project_bytes(*demo), change), "it.bompla")
+        read_project(damaged(project_bytes(Project((demo,))), change), "it.bompla")
 
 
 @pytest.mark.parametrize("content", [b"", b"PK\x03\x04 not a zip", b"\0" * 400])

@@ -11,8 +11,9 @@ from msgspec.structs import replace
 from bompla.audio.clip import Clip
 from bompla.groove.grid import beat_divisions, offset_beats, quantised
 from bompla.groove.rebuild import ROWS, document_from, heard_hits, made_kit, played, tray
+from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_threshold
-from bompla.model.document import Attack, Cut, Document, Heard, Hit, Loop, Source, check_document
+from bompla.model.document import SURE, SURE_BY_DRUM, Attack, Cut, Document, Heard, Hit, Loop, Source
 from bompla.model.drums import DRUMS, Family
 from bompla.model.heard_loop import HeardLoop
 from bompla.model.kit_edits import clear_pad, set_pad_level
@@ -86,8 +87,10 @@ def test_a_sound_with_no_attack_still_makes_a_document() -> None:
 
 
 def test_only_sure_drums_are_played() -> None:
-    cut = Cut(1, 0, 0, 0.9, "heard", heard=(Heard("kick", 0.9, 100), Heard("ride", 0.49, 80), Heard("crash", 0.5, 80)))
+    cut = Cut(1, 0, 0, 0.9, "heard", heard=(Heard("kick", 0.9, 100), Heard("ride", SURE - 0.01, 80), Heard("crash", SURE, 80)))
     assert [h.drum for h in played(cut)] == ["kick", "crash"]
+    soft = (Heard("snare", SURE_BY_DRUM["snare"], 30), Heard("snare", SURE_BY_DRUM["snare"] - 0.01, 30))
+    assert [h.sure for h in soft] == [True, False]
 
 
 @settings(max_examples=80)
@@ -123,14 +126,14 @@ def test_layers_answer_to_velocity_and_level_to_the_square_of_it(demo: tuple[Doc
     assert gain_to_db(strike_gain(pad, hard, 64)) == pytest.approx(40 * np.log10(64 / hard.velocity), abs=1e-6)
     quieter = set_pad_level(document, pad.id, -6.0).pad(pad.id)
     assert gain_to_db(strike_gain(quieter, hard, hard.velocity)) == pytest.approx(-6.0)
-    start, end = sound_key(document, hard, clip)
-    assert start == hard.at_sample < end <= document.loop.end_sample
+    key = sound_key(document, pad, hard, clip)
+    assert key.start == hard.at_sample < key.end <= document.loop.end_sample
 
 
 def test_hits_are_played_where_their_attack_is_heard(demo: tuple[Document, Clip]) -> None:
     document, clip = demo
     frames = round(document.loop.frames * RATE / clip.sample_rate)
-    events = played_hits(document, clip, document.pattern.hits, frames, RATE)
+    events = played_hits(document, clip, document.pattern.hits, frames / document.loop.beats, RATE)
     assert [e.at_frame for e in events] == sorted(e.at_frame for e in events)
     pad = document.pads[0]
     for hit in [h for h in document.pattern.hits if h.pad_id == pad.id]:
@@ -140,9 +143,9 @@ def test_hits_are_played_where_their_attack_is_heard(demo: tuple[Document, Clip]
         wanted = max(0, round(hit.at_beats * frames / document.loop.beats - lead))
         assert any(e.pad_id == pad.id and abs(e.at_frame - wanted) <= 1 for e in events)
     silent = clear_pad(document, pad.id)
-    assert all(e.pad_id != pad.id for e in played_hits(silent, clip, silent.pattern.hits, frames, RATE))
+    assert all(e.pad_id != pad.id for e in played_hits(silent, clip, silent.pattern.hits, frames / document.loop.beats, RATE))
     outside = replace(document, variations=(replace(document.pattern, hits=(Hit(10**6, pad.id, 99.0, 90),)),))
-    assert played_hits(outside, clip, outside.pattern.hits, frames, RATE) == []
+    assert Baker(RATE).bake(outside, clip).events == ()
 
 
 @pytest.mark.parametrize("rate", [22_050, 44_100, 48_000, 96_000])
@@ -153,9 +156,9 @@ def test_a_loop_is_baked_to_its_length_at_any_rate(rate: int) -> None:
     baked = Baker(rate).bake(document, clip)
     assert baked.frames == 2 * rate
     assert baked.original.shape[1] == 2
-    assert set(baked.sounds) == {sound_key(document, layer, clip) for pad in document.pads for layer in pad.layers}
-    for (start, end), sound in baked.sounds.items():
-        assert len(sound) == pytest.approx((end - start) * rate / RATE, abs=1)
+    assert set(baked.sounds) == {sound_key(document, pad, layer, clip) for pad in document.pads for layer in pad.layers}
+    for key, sound in baked.sounds.items():
+        assert len(sound) == pytest.approx((key.end - key.start) * rate / RATE, abs=1)
 
 
 @given(velocity=st.integers(1, 127))

@@ -11,8 +11,9 @@ import soundfile
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from bompla.app.stages.bringin import reading_choices
-from bompla.app.widgets.overview import clock, seam_words
+from bompla.analysis.seam import seam_of
+from bompla.app.stages.readings import reading_choices
+from bompla.app.widgets.overview import clock
 from bompla.audio.clip import Clip
 from bompla.model.cut_edits import set_loop
 from bompla.model.document import Document, Loop
@@ -44,7 +45,7 @@ def test_readings_offered_fill_the_loop_and_the_one_that_holds_is_first(demo: tu
 
 @pytest.mark.parametrize(("shift_ms", "well", "words"), [(0.0, True, "on its attack"), (-12.0, False, "after"), (None, False, "without")])
 def test_the_seam_is_judged_in_words(demo: tuple[Document, Clip], shift_ms: float | None, well: bool, words: str) -> None:
-    document = demo[0]
+    document, clip = demo
     loop, rate = document.loop, document.source.sample_rate
     if shift_ms is None:
         quiet = next(p for p in document.slices() if p.end_sample - p.start_sample > 0.28 * rate)
@@ -52,9 +53,9 @@ def test_the_seam_is_judged_in_words(demo: tuple[Document, Clip], shift_ms: floa
     else:
         start = document.slices()[6].cut.attack_sample - round(shift_ms * rate / 1000)
     moved = set_loop(document, Loop(start, loop.end_sample, 3, loop.meter_name))
-    said, good = seam_words(moved)
-    assert words in said
-    assert good is well
+    seam = seam_of(moved, clip)
+    assert words in seam.words
+    assert seam.well is well
 
 
 def test_a_gesture_given_up_leaves_no_trace(demo_window: Any) -> None:
@@ -82,7 +83,7 @@ def test_silence_is_opened_and_told(window: Any, qtbot: Any, tmp_path: Path) -> 
         window.go_to(index)
         assert not window.grab().isNull()
     assert not window.send_out.write.isEnabled()
-    assert window.slice.wave._gain <= 12.0
+    assert window.slice.panel.wave._gain <= 12.0
 
 
 def test_six_channels_at_a_low_rate_are_opened_and_drawn(window: Any, qtbot: Any, tmp_path: Path) -> None:
@@ -107,12 +108,12 @@ def test_groove_shows_what_is_selected(demo_window: Any) -> None:
     window, document = demo_window, demo_window.session.document
     window.go_to(3)
     groove = window.groove
-    assert groove.selected_facts.get("velocity") == "–"
+    assert groove.selected.facts.get("velocity") == "–"
     hits = document.pattern.hits[:3]
     window.session.select(hit_ids=frozenset(hit.id for hit in hits))
     low, high = min(h.velocity for h in hits), max(h.velocity for h in hits)
-    assert groove.selected_facts.get("velocity") in (f"{low} to {high}", str(low))
-    assert groove.selected_facts.get("off the grid").endswith(" ms")
+    assert groove.selected.facts.get("velocity") in (f"{low} to {high}", str(low))
+    assert groove.selected.facts.get("off the grid").endswith(" ms")
     assert groove.selected.heading.text() == "3 hits selected"
     groove.grids.click(0.5)
     assert groove.lanes.step_near(1.3) == pytest.approx(1.5)

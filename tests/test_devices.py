@@ -1,0 +1,173 @@
+"""Real playback and real MIDI without hardware: a PulseAudio null sink recorded from its monitor, JACK with its dummy driver."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from bompla.audio.clip import Clip
+from bompla.engine.devices import SIMULATED_NAME
+from bompla.engine.host import Engine
+from bompla.engine.layout import DeviceKind
+from bompla.model.document import Document
+from bompla.render.sounds import Baker, played_notes
+
+RATE = 48_000
+PLUGINS = list(Path("/usr/lib").glob("*/alsa-lib/libasound_module_pcm_pulse.so"))
+MISSING = [name for name in ("pulseaudio", "parec", "pactl") if shutil.which(name) is None]
+
+
+@pytest.fixture
+def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """A PulseAudio server of our own with a null sink that ALSA, and so PortAudio, plays to."""
+    if MISSING or not PLUGINS:
+        pytest.skip(f"needs {', '.join(MISSING) or 'libasound2-plugins'} to play into a null sink")
+    run = tmp_path / "run"
+    run.mkdir(mode=0o700)
+    (tmp_path / ".asoundrc").write_text("pcm.!default { type pulse }\nctl.!default { type pulse }\n")
+    monkeypatch.setenv("HOME", str(tmp_path))
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(run))
+    server = subprocess.Popen(
+        ["pulseaudio", "-n", "--daemonize=no", "--exit-idle-time=-1", "--disable-shm=yes",
+         f"--load=module-null-sink sink_name=null rate={RATE}", "--load=module-native-protocol-unix"],
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=dict(os.environ),
+    )
+    try:
+        for _ in range(100):
+            if subprocess.run(["pactl", "list", "short", "sinks"], capture_output=True, check=False).stdout.strip():
+                break
+            if server.poll() is not None:
+                pytest.skip("PulseAudio does not run here")
+            time.sleep(0.05)
+        else:
+            pytest.skip("PulseAudio did not come up")
+        yield
+    finally:
+        server.terminate()
+        server.wait(5)
+
+
+@pytest.mark.usefixtures("null_sink")
+def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, Clip], tmp_path: Path) -> None:
+    """The original's first seconds, from the monitor of the sink, equal to 16 bits wherever they began."""
+    document, clip = demo
+    baked = Baker(RATE).bake(document, clip)
+    target = tmp_path / "heard.raw"
+    engine = Engine(sample_rate=RATE)
+    with target.open("wb") as out:
+        recorder = subprocess.Popen(["parec", "-d", "null.monitor", f"--rate={RATE}", "--channels=2", "--format=float32le"], stdout=out)
+        try:
+            engine.start()
+            deadline = time.monotonic() + 15.0
+            while not engine.state.ready and time.monotonic() < deadline:
+                time.sleep(0.02)
+            state = engine.state
+            assert state.kind == DeviceKind.SYSTEM, f"played to {state.device} instead: {state.message}"
+            assert state.device != SIMULATED_NAME
+            engine.show(baked)
+            engine.play()
+            start = engine.state.rendered_frames
+            while engine.state.rendered_frames < start + 3.5 * RATE and time.monotonic() < deadline:
+                time.sleep(0.02)
+            time.sleep(0.3)
+        finally:
+            engine.shut()
+            recorder.terminate()
+            recorder.wait(5)
+    heard = np.frombuffer(target.read_bytes()[: target.stat().st_size // 8 * 8], "<f4").reshape(-1, 2)
+    began = int(np.flatnonzero(np.abs(heard).max(axis=1) > 1e-3)[0])
+    part = heard[began + 4_000 : began + 4_000 + RATE, 0]
+    known = baked.original[:, 0]
+    scores = [float(part @ known[k : k + len(part)]) for k in range(2_500, 5_500)]
+    at = 2_500 + int(np.argmax(scores))
+    assert np.abs(part - known[at : at + len(part)]).max() < 2**-14
+
+
+@pytest.fixture
+def jack(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """A JACK server of our own with the dummy driver, in short periods, as it hands MIDI over by the period."""
+    if shutil.which("jackd") is None:
+        pytest.skip("needs jackd for MIDI through JACK")
+    monkeypatch.setenv("JACK_DEFAULT_SERVER", "bompla-test")
+    monkeypatch.setenv("JACK_NO_START_SERVER", "1")
+    server = subprocess.Popen(["jackd", "--no-realtime", "-n", "bompla-test", "-d", "dummy", "-r", str(RATE), "-p", "64"],
+                              stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        for _ in range(100):
+            if subprocess.run(["jack_wait", "-s", "bompla-test", "-c"], capture_output=True, check=False).stdout.strip() == b"running":
+                break
+            if server.poll() is not None:
+                pytest.skip("JACK does not run here")
+            time.sleep(0.05)
+        else:
+            pytest.skip("JACK did not come up")
+        yield
+    finally:
+        server.terminate()
+        server.wait(5)
+
+
+def lateness_of(engine: Engine, stick: Any, note: int, rng: np.random.Generator) -> float | None:
+    """Return the seconds from sending a note to its first sample, None where it is not heard: JACK may drop one while it connects."""
+    time.sleep(0.08 + float(rng.uniform(0.0, 0.02)))
+    engine.silence()
+    time.sleep(0.03)
+    frame = engine.state.rendered_frames
+    while engine.state.rendered_frames == frame:
+        pass
+    edge, at_edge = time.perf_counter(), engine.state.rendered_frames
+    time.sleep(float(rng.uniform(0.0, 0.004)))
+    sent = time.perf_counter()
+    stick.send_message([0x99, note, 110])
+    while engine.state.rendered_frames < at_edge + 4_000:
+        time.sleep(0.001)
+    heard = engine.captured(engine.state.rendered_frames - at_edge)
+    loud = np.flatnonzero(np.abs(heard).max(axis=1) > 0.004)
+    block_frames = engine.state.block_frames  # a frame is heard a block after the edge it is counted from
+    return (int(loud[0]) + block_frames) / RATE - (sent - edge) if loud.size else None
+
+
+@pytest.mark.usefixtures("jack")
+def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip]) -> None:
+    """From the bytes sent to the first sample heard: within a block and 6 ms, and as late each time.
+
+    The steadiest of a few rounds counts, as a busy machine holds up the test itself.
+    """
+    rtmidi = pytest.importorskip("rtmidi")
+    if rtmidi.API_UNIX_JACK not in rtmidi.get_compiled_api():
+        pytest.skip("the MIDI library was built without JACK")
+    document, clip = demo
+    stick = rtmidi.MidiOut(rtmidi.API_UNIX_JACK, name="stick")
+    stick.open_virtual_port("pads")
+    engine = Engine(device=SIMULATED_NAME, sample_rate=RATE, midi_input="stick:pads")
+    snare = next(p for p in document.pads if p.drum == "snare")
+    rounds: list[tuple[float, float]] = []
+    try:
+        engine.start()
+        deadline = time.monotonic() + 20.0
+        while not engine.state.ready and time.monotonic() < deadline:
+            time.sleep(0.01)
+        assert "MIDI" not in engine.state.message, engine.state.message
+        engine.show(Baker(RATE).bake(document, clip))
+        engine.set_zones(played_notes(document, clip, RATE))
+        time.sleep(0.3)
+        rng = np.random.default_rng(2)
+        while len(rounds) < 5 and not any(spread < 0.002 for spread, _ in rounds):
+            late = [found for _ in range(12) if (found := lateness_of(engine, stick, snare.note, rng)) is not None]
+            assert len(late) >= 8, f"only {len(late)} of 12 notes were heard"
+            rounds.append((float(np.quantile(late, 0.75) - np.quantile(late, 0.25)), float(np.median(late))))
+    finally:
+        engine.shut()
+        stick.close_port()
+        stick.delete()
+    spread, middle = min(rounds)
+    assert spread < 0.002, rounds
+    assert middle < 256 / RATE + 0.006, rounds

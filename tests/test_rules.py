@@ -1,0 +1,48 @@
+"""Rules of the house that hold for all code: what may stand in it, and what every command has."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+
+import pytest
+
+from bompla.app.commands import COMMANDS, EVERYWHERE, IN_BRING_IN, IN_GROOVE, IN_KIT, IN_SLICE
+
+SOURCE = Path(__file__).parents[1] / "src" / "bompla"
+
+
+def test_no_two_commands_of_a_place_share_a_key() -> None:
+    for place in (IN_BRING_IN, IN_SLICE, IN_KIT, IN_GROOVE):
+        keys = [command.shortcut for command in COMMANDS if command.where in (place, EVERYWHERE) and command.shortcut]
+        doubled = {key for key in keys if keys.count(key) > 1}
+        assert not doubled, f"{place}: {doubled}"
+
+
+def test_every_command_is_known_by_one_name_and_says_what_it_does() -> None:
+    assert len({command.key for command in COMMANDS}) == len(COMMANDS)
+    assert all(command.label[0].isupper() and not command.label.endswith(".") for command in COMMANDS)
+
+
+@pytest.mark.parametrize("path", sorted((SOURCE / "app").rglob("*.py")), ids=lambda path: str(path.relative_to(SOURCE)))
+def test_colours_come_from_the_theme(path: Path) -> None:
+    """No colour is written in a widget: a name or a number of one would not follow night and day."""
+    if path.name == "theme.py":
+        return
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            text = node.value
+            assert not (text.startswith("#") and len(text) in (4, 7, 9) and all(c in "0123456789abcdefABCDEF" for c in text[1:])), text
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "QColor":
+            assert not node.args, f"line {node.lineno}: a colour is made here"
+
+
+@pytest.mark.parametrize("package", ["audio", "analysis", "model", "groove", "render", "formats", "engine"])
+def test_everything_public_in_the_core_says_what_it_is(package: str) -> None:
+    for path in sorted((SOURCE / package).glob("*.py")):
+        tree = ast.parse(path.read_text(encoding="utf-8"))
+        assert ast.get_docstring(tree), path
+        classes = [node for node in tree.body if isinstance(node, ast.ClassDef)]
+        for node in [*tree.body, *(inner for one in classes if not one.name.startswith("_") for inner in one.body)]:
+            if isinstance(node, ast.FunctionDef | ast.ClassDef) and not node.name.startswith("_"):
+                assert ast.get_docstring(node), f"{path.name}: {node.name}"

@@ -1,0 +1,325 @@
+"""Slicing: ways to cut, doubts and their mends, several slices at once, and what the picture shows."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+
+from bompla.analysis.doubts import KINDS, alike, closest_gap_ms, doubts_of
+from bompla.analysis.spectrogram import spectrogram
+from bompla.app.widgets.cutrows import GROUPS, Rows
+from bompla.audio.clip import Clip
+from bompla.audio.files import read_clip
+from bompla.demo import loop_paths
+from bompla.model.cut_edits import (
+    add_cut,
+    correct_all,
+    delete_cuts,
+    hold_cuts,
+    move_cut,
+    nudge_cuts,
+    set_cutting,
+    set_left_out,
+    set_threshold,
+    set_underneath,
+)
+from bompla.model.document import Cutting, Document
+from bompla.model.history import History
+from bompla.render.sounds import fade_out_ms
+from conftest import settle
+
+LEFT = Qt.MouseButton.LeftButton
+NONE, CTRL, SHIFT, ALT = (
+    Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.AltModifier
+)
+
+
+def press(widget: Any, key: Qt.Key, modifier: Qt.KeyboardModifier = NONE) -> None:
+    widget.setFocus()
+    QTest.keyClick(widget, key, modifier)
+
+
+def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> None:
+    """Flams, clipped hits and, with the line drawn up, missed ones: keys go through them until nothing is left to check."""
+    session, stage = window.session, window.slice
+    session.open(next(path for path in loop_paths() if path.stem == "rough dub"))
+    settle(qtbot, window)
+    window.go_to(1)
+    session.edit("set threshold", lambda d: set_threshold(d, 0.93))
+    settle(qtbot, window)
+    pattern, first = session.document.pattern, session.document
+    kinds = {doubt.kind for doubt in session.doubts}
+    assert {"two hits", "clipped"} <= kinds <= set(KINDS)
+    assert stage.state_line(session.document).endswith("to check")
+    assert stage.needs_you()
+    assert "to check" in stage.doubts.heading.text()
+    missed = [doubt.cut_id for doubt in session.doubts if doubt.kind == "two hits"]
+    mended = 0
+    while session.doubts:
+        assert mended < 60
+        before = len(session.document.slices())
+        doubt = stage.doubts._ahead()[0]
+        press(stage.view, Qt.Key.Key_F5 if doubt.kind in ("two hits", "too close") else Qt.Key.Key_F7)
+        settle(qtbot, window)
+        after = len(session.document.slices())
+        assert after - before == {"two hits": 1, "too close": -1}.get(doubt.kind, 0)
+        mended += 1
+    assert mended >= len(missed) > 2
+    assert stage.doubts.heading.text() == "Nothing to check"
+    assert not stage.needs_you()
+    assert session.document.pattern == pattern, "mending never writes over the pattern"
+    for _ in range(mended):
+        session.undo()
+    assert session.document == first
+    for _ in range(mended):
+        session.redo()
+    settle(qtbot, window)
+    assert not session.doubts, "what was kept is remembered"
+
+
+def test_each_kind_of_doubt_is_found(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    assert doubts_of(document, clip) == ()
+    first, second, third = (s.cut for s in document.slices()[:3])
+    close = add_cut(document, second.at_sample + round(0.03 * clip.sample_rate))
+    found = doubts_of(close, clip)
+    assert [(d.cut_id, d.kind) for d in found] == [(second.id, "too close")]
+    assert doubts_of(found[0].mends[0].edit(close), clip) == ()
+    assert doubts_of(found[0].mends[-1].edit(close), clip) == ()
+    joined = delete_cuts(document, [second.id])
+    two = doubts_of(joined, clip)
+    assert [(d.cut_id, d.kind) for d in two] == [(first.id, "two hits")]
+    mended = two[0].mends[0].edit(joined)
+    assert [s.start_sample for s in mended.slices()] == [s.start_sample for s in document.slices()]
+    sound = clip.samples.copy()
+    piece = document.slices()[2]
+    sound[piece.start_sample : piece.end_sample] = 0.0
+    assert (third.id, "silent") in [(d.cut_id, d.kind) for d in doubts_of(document, Clip(sound, clip.sample_rate))]
+    sound[piece.start_sample + 100 : piece.end_sample] = clip.samples[piece.start_sample + 100 : piece.end_sample] * 0.002
+    assert (third.id, "too quiet") in [(d.cut_id, d.kind) for d in doubts_of(document, Clip(sound, clip.sample_rate))]
+    sound[piece.start_sample + 500 : piece.start_sample + 520] = 1.0
+    assert (third.id, "clipped") in [(d.cut_id, d.kind) for d in doubts_of(document, Clip(sound, clip.sample_rate))]
+    late = add_cut(document, document.beat_map.sample_at(2.115))
+    new = next(c for c in late.cuts if c.origin == "hand")
+    assert [d.kind for d in doubts_of(late, clip) if d.cut_id == new.id] == ["off the grid"]
+    assert doubts_of(set_left_out(late, [new.id], True), clip) == ()
+    assert closest_gap_ms(close) == pytest.approx(30.0, abs=0.1)
+
+
+def test_even_steps_pull_to_attacks_and_mix_with_hits(demo: tuple[Document, Clip]) -> None:
+    document = add_cut(demo[0], demo[0].beat_map.sample_at(1.1))
+    hand = next(c for c in document.cuts if c.origin == "hand")
+    even = set_cutting(document, Cutting(hits=False, even=True, even_beats=0.5))
+    assert len(even.slices()) == 32 + 1
+    assert hand in even.cuts
+    starts = np.array([s.start_sample for s in even.slices() if s.cut.origin == "even"])
+    wanted = [demo[0].beat_map.sample_at(0.5 * n) for n in range(32)]
+    assert np.abs(starts - np.array(wanted)).max() == 0
+    pulled = set_cutting(document, Cutting(hits=False, even=True, even_beats=0.5, pull_ms=25.0))
+    at_attacks = {a.at_sample for a in document.attacks}
+    assert sum(s.cut.attack_sample in at_attacks for s in pulled.slices()) > 20
+    both = set_cutting(document, Cutting(hits=True, even=True, even_beats=0.25))
+    assert len(both.slices()) >= max(64, len(document.slices()))
+    marks = set_cutting(document, Cutting(hits=False, even=False))
+    assert [s.cut.id for s in marks.slices()][1:] == [hand.id]
+    assert set_cutting(marks, document.cutting).slices()[-1].start_sample == document.slices()[-1].start_sample
+    apart = set_cutting(document, Cutting(min_distance_ms=250.0))
+    gaps = np.diff([s.start_sample for s in apart.slices() if s.cut.origin != "hand"])
+    assert gaps.min() >= 0.25 * document.source.sample_rate - 1
+    kicks = set_cutting(document, Cutting(high=0.0, mid=0.0))
+    assert 4 < len(kicks.slices()) < len(document.slices())
+    assert all(s.cut.heard[0].drum == "kick" or len(s.cut.heard) > 1 for s in kicks.slices() if s.cut.origin == "heard")
+    for changed in (even, pulled, both, marks, apart, kicks):
+        assert changed.pattern == document.pattern
+
+
+EDITS = {
+    "even": lambda d, a, b: set_cutting(d, replace(d.cutting, even=a > 0.5, even_beats=(0.25, 1 / 3, 0.5, 1.0)[int(3.9 * b)])),
+    "hits": lambda d, a, _: set_cutting(d, replace(d.cutting, hits=a > 0.3)),
+    "pull": lambda d, a, _: set_cutting(d, replace(d.cutting, pull_ms=60.0 * a)),
+    "apart": lambda d, a, _: set_cutting(d, replace(d.cutting, min_distance_ms=1.0 + 200.0 * a)),
+    "weigh": lambda d, a, b: set_cutting(d, replace(d.cutting, low=2 * a, high=2 * b)),
+    "threshold": lambda d, a, _: set_threshold(d, a),
+    "hold": lambda d, a, b: hold_cuts(d, [d.cuts[int(a * (len(d.cuts) - 1))].id], b > 0.5),
+    "move": lambda d, a, b: move_cut(d, d.cuts[int(a * (len(d.cuts) - 1))].id, int(b * d.source.frames)),
+    "nudge": lambda d, a, b: nudge_cuts(d, [c.id for c in d.cuts[: int(8 * a)]], int(400 * (b - 0.5))),
+    "delete": lambda d, a, _: delete_cuts(d, [d.cuts[1 + int(a * (len(d.cuts) - 2))].id] if len(d.cuts) > 2 else []),
+}
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.lists(st.tuples(st.sampled_from(sorted(EDITS)), st.floats(0.0, 1.0), st.floats(0.0, 1.0)), min_size=1, max_size=8))
+def test_any_edits_keep_the_slices_whole_and_come_undone(demo: tuple[Document, Clip], edits: list[tuple[str, float, float]]) -> None:
+    history = History(demo[0])
+    for name, a, b in edits:
+        history = history.after(EDITS[name](history.document, a, b), name)
+        document = history.document
+        times = [c.at_sample for c in document.cuts]
+        assert times == sorted(set(times))
+        slices = document.slices()
+        assert slices[-1].end_sample == document.loop.end_sample
+        assert all(a.end_sample == b.start_sample for a, b in pairwise(slices))
+        if document.cutting.hits or document.cutting.even:
+            assert slices[0].start_sample <= document.loop.start_sample + document.min_cut_frames or slices[0].cut.held
+        free = [s.start_sample for s in slices if not s.cut.held and s.cut.origin != "hand"]
+        assert all(d >= document.min_cut_frames for d in np.diff(free[1:]))
+        assert document.pattern == demo[0].pattern
+    while history.done:
+        history = history.undo()
+    assert history.document == demo[0]
+
+
+def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: Any) -> None:
+    session, stage = demo_window.session, demo_window.slice
+    demo_window.go_to(1)
+    view, slices = stage.view, session.document.slices()
+
+    def click(index: int, modifier: Qt.KeyboardModifier = NONE) -> None:
+        piece = slices[index]
+        x = view.axis.x((piece.start_sample + piece.end_sample) / 2)
+        QTest.mouseClick(view, LEFT, modifier, QPoint(round(x), round(view.row("low").center().y())))
+
+    click(3)
+    click(6, SHIFT)
+    assert set(session.selection.cut_ids) == {s.cut.id for s in slices[3:7]}
+    click(9, CTRL)
+    assert len(session.selection.cut_ids) == 5
+    press(view, Qt.Key.Key_H, CTRL)
+    assert sum(c.held for c in session.document.cuts) == 5
+    assert "4 more" in stage.panel.heading.text()
+    press(view, Qt.Key.Key_K, ALT)
+    assert session.history.undo_label == "call 5 slices kick"
+    assert all(session.document.cut(i).heard[0].drum == "kick" for i in session.selection.cut_ids)
+    press(view, Qt.Key.Key_Delete)
+    assert len(session.document.slices()) == len(slices) - 5
+    for _ in range(3):
+        session.undo()
+    assert session.document.slices() == slices
+    click(0)
+    stage.panel.alike.click()
+    ids = alike(session.document, slices[0].cut.id)
+    assert set(session.selection.cut_ids) == set(ids)
+    assert {session.document.cut(i).heard[0].drum for i in ids} == {"kick"}
+    press(view, Qt.Key.Key_A, CTRL)
+    assert len(session.selection.cut_ids) == len(slices)
+    press(view, Qt.Key.Key_Right, ALT | SHIFT)
+    moved = [s.start_sample for s in session.document.slices()]
+    assert [b - a.start_sample for a, b in zip(slices[1:], moved[1:], strict=True)] == [1] * (len(slices) - 1)
+    assert session.document.pattern == demo_window.session.document.pattern
+
+
+def test_what_sounds_underneath_is_corrected(demo: tuple[Document, Clip]) -> None:
+    cut = demo[0].slices()[0].cut
+    more = set_underneath(demo[0], cut.id, "crash", True).cut(cut.id)
+    assert [h.drum for h in more.heard[:2]] == [cut.heard[0].drum, "crash"]
+    assert more.heard[1].confidence == 1.0
+    fewer = set_underneath(demo[0], cut.id, cut.heard[1].drum, False).cut(cut.id)
+    assert cut.heard[1].drum not in {h.drum for h in fewer.heard}
+    assert correct_all(demo[0], [cut.id], "perc").cut(cut.id).heard[0].drum == "perc"
+
+
+def test_slices_are_played_by_the_pad_keys_and_single_hits_are_stepped_through(demo_window: Any, qtbot: Any) -> None:
+    session, stage = demo_window.session, demo_window.slice
+    demo_window.go_to(1)
+    slices = session.document.slices()
+    stage.keys_play.click()
+    press(stage.view, Qt.Key.Key_X)
+    assert session.selection.cut_id == slices[1].cut.id
+    session.select(cut_id=slices[20].cut.id)
+    press(stage.view, Qt.Key.Key_Z)
+    assert session.selection.cut_id == slices[16].cut.id
+    stage.keys_play.click()
+    press(stage.view, Qt.Key.Key_X)
+    assert session.selection.cut_id == slices[16].cut.id, "the pads have their keys back"
+    stage.singles.click()
+    session.select(cut_id=slices[0].cut.id)
+    press(stage.view, Qt.Key.Key_Right)
+    chosen = session.document.cut(session.selection.cut_id)
+    assert sum(h.sure for h in chosen.heard) == 1
+    for key, modifier in ((Qt.Key.Key_Return, NONE), (Qt.Key.Key_Return, SHIFT), (Qt.Key.Key_Return, ALT)):
+        engine = demo_window.playback.engine
+        engine.silence()
+        start = engine.state.rendered_frames
+        press(stage.view, key, modifier)
+        qtbot.waitUntil(lambda start=start, engine=engine: engine.state.rendered_frames > start + 6_000)
+        assert np.abs(engine.captured(engine.state.rendered_frames - start)).max() > 0.01
+
+
+def test_a_slice_is_cut_between_at_its_inner_attack(demo_window: Any, qtbot: Any) -> None:
+    session, stage = demo_window.session, demo_window.slice
+    demo_window.go_to(1)
+    before = session.document
+    session.edit("join", lambda d: delete_cuts(d, [before.slices()[4].cut.id]))
+    session.select(cut_id=before.slices()[3].cut.id)
+    press(stage.view, Qt.Key.Key_Return, CTRL | SHIFT)
+    assert abs(session.document.slices()[4].cut.attack_sample - before.slices()[4].cut.attack_sample) < 3
+    settle(qtbot, demo_window)
+
+
+def test_rows_are_hidden_shown_and_resized(demo_window: Any, qtbot: Any) -> None:
+    stage = demo_window.slice
+    demo_window.go_to(1)
+    view = stage.view
+    assert view.row("spectrogram").height() == 0.0
+    stage.bar.shown["spectrogram"].click()
+    settle(qtbot, demo_window)
+    assert demo_window.session.opened_sound.spectrogram is not None
+    assert view.row("spectrogram").height() > 60.0
+    stage.bar.shown["ribbons"].click()
+    assert view.row("low").height() == 0.0
+    stage.bar.channels.click()
+    assert not view.grab().isNull()
+    high = view.row("sound").height()
+    bound = view.rows.bounds(view.row("sound").top(), view.height() - 10.0)[0]
+    QTest.mousePress(view, LEFT, NONE, QPoint(20, round(bound)))
+    QTest.mouseMove(view, QPoint(20, round(bound) + 40))
+    QTest.mouseRelease(view, LEFT, NONE, QPoint(20, round(bound) + 40))
+    assert view.row("sound").height() == pytest.approx(high + 40.0, abs=4.0)
+
+
+@given(st.sets(st.sampled_from(GROUPS[1:])), st.lists(st.tuples(st.integers(0, 2), st.floats(0.0, 500.0)), max_size=5))
+def test_rows_fill_their_room_without_overlap(hidden: set[str], moves: list[tuple[int, float]]) -> None:
+    rows = Rows()
+    rows.hidden = set(hidden)
+    for bound, y in moves:
+        if bound < len(rows.bounds(40.0, 600.0)):
+            rows.move_bound(bound, y, 40.0, 600.0)
+    places = [rows.place(name, 40.0, 600.0) for name in GROUPS if rows.shown(name)]
+    assert places[0][0] == pytest.approx(40.0)
+    assert places[-1][0] + places[-1][1] == pytest.approx(600.0)
+    assert all(height > 15.0 for _, height in places)
+    assert all(a[0] + a[1] <= b[0] for a, b in pairwise(places))
+
+
+@pytest.mark.parametrize("scale", ["mel", "linear"])
+@pytest.mark.parametrize("hz", [90.0, 1_000.0, 9_000.0])
+def test_the_spectrogram_shows_a_tone_at_its_pitch(scale: Any, hz: float) -> None:
+    rate = 44_100
+    t = np.arange(rate) / rate
+    clip = Clip((0.5 * np.sin(2 * np.pi * hz * t)).astype(np.float32)[:, np.newaxis], rate)
+    made = spectrogram(clip, scale)
+    assert made.levels.shape[1] == made.edges_hz.size - 1
+    assert made.levels.shape[0] == pytest.approx(1.0 / made.step_s, abs=2)
+    loudest = int(made.levels[made.levels.shape[0] // 2].argmax())
+    assert abs(loudest + 0.5 - made.row_of(hz)) < 1.6
+
+
+def test_slices_end_exactly_and_fade_only_where_they_would_click() -> None:
+    sound = np.zeros((4_000, 1), np.float32)
+    sound[:2_000] = 0.3
+    clip = Clip(sound, 44_100)
+    assert fade_out_ms(clip, 0, 1_990) > 0.0
+    assert fade_out_ms(clip, 0, 3_000) == 0.0
+
+
+def test_the_demo_loop_for_doubts_is_rough() -> None:
+    clip = read_clip(next(path for path in loop_paths() if path.stem == "rough dub"))
+    assert int((np.abs(clip.samples) > 0.999).sum()) > 8
