@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QPointF, Qt
@@ -14,6 +15,14 @@ from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.window import MainWindow
 from bompla.demo import loop_paths
 from bompla.engine.devices import SIMULATED_NAME
+from bompla.groove.writers import starter
+from bompla.model.colour import SETTINGS, set_colour
+from bompla.model.cut_edits import take_bars
+from bompla.model.document import FeelLayer
+from bompla.model.kit_edits import set_shape
+from bompla.model.pattern_edits import delete_hits
+from bompla.model.shape import Shape
+from bompla.model.variation_edits import add_variation, duplicate_variation, set_layer
 
 FOLDER = Path(__file__).parent / "screenshots"
 
@@ -47,6 +56,12 @@ def main() -> None:
         application.processEvents()
         window.grab().save(str(FOLDER / f"{name}.png"))
 
+    shoot_all(window, application, shoot)
+    window.shut()
+
+
+def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
+    """Go through the stages."""
     document = window.session.document
     assert document is not None
     window.playback.seek(document.beat_map.sample_at(5.5))
@@ -57,10 +72,44 @@ def main() -> None:
     view = window.slice.view
     hover(view, view.axis.left + 300, view.threshold_y())
     shoot("slice")
+    rough = next(path for path in loop_paths() if path.stem == "rough dub")
+    window.session.open(rough, add=True)
+    settled(window, application)
+    window.slice.bar.shown["spectrogram"].click()
+    window.slice.bar.shown["strength"].click()
+    press = next(doubt.cut_id for doubt in window.session.doubts if doubt.kind == "too close")
+    window.session.select(cut_id=press)
+    settled(window, application)
+    shoot("slice-doubts")
+    window.slice.bar.shown["spectrogram"].click()
+    window.slice.bar.shown["strength"].click()
+    window.session.switch(0)
+    settled(window, application)
+    shoot_kit_and_groove(window, application, shoot)
+    window.go_to(4)
+    shoot("send-out")
+    shoot_bring_in(window, application, shoot)
+
+
+def shoot_kit_and_groove(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
+    """The third and fourth stages, and what they open."""
+    document = window.session.document
+    assert document is not None
     window.go_to(2)
     snare = next(pad for pad in document.pads if pad.drum == "snare")
     window.session.select(pad_id=snare.id)
+    shape = Shape(start_ms=2.0, end_ms=60.0, fade_out_ms=90.0, hold_ms=60.0, decay_ms=240.0, sustain=0.35, filter="low",
+                  cutoff_hz=6_500.0, resonance=1.6, tune=-1.5, clean=0.7)
+    window.session.edit("shape pad", lambda d: set_shape(d, snare.id, shape))
+    settled(window, application)
     shoot("kit")
+    window.session.undo()
+    window.kit.view.click("colour")
+    window.session.edit("colour", lambda d: set_colour(d, SETTINGS["far corner"]))
+    settled(window, application)
+    shoot("colour")
+    window.session.undo()
+    window.kit.view.click("pad")
     window.go_to(3)
     ghosts = frozenset(h.id for h in document.pattern.hits if h.pad_id == snare.id and h.velocity < 60)
     window.session.select(hit_ids=ghosts)
@@ -68,13 +117,44 @@ def main() -> None:
     theme().use(DAY)
     shoot("groove-day")
     theme().use(NIGHT)
-    window.go_to(4)
-    shoot("send-out")
+    window.session.edit("copy variation", duplicate_variation)
+    window.session.edit("half time", lambda d: add_variation(d, starter(d, "half time"), "half time"))
+    window.groove.show_variation(1)
+    window.session.select(pad_id=snare.id)
+    gone = frozenset(h.id for h in window.session.document.pattern.hits if h.pad_id == snare.id and 4.0 < h.at_beats < 7.0)
+    window.session.edit("take out", lambda d: delete_hits(d, gone))
+    window.session.edit("swing", lambda d: set_layer(d, FeelLayer(swing=57.0, swing_beats=0.25)))
+    window.groove.writer.show_writer("roll")
+    settled(window, application)
+    shoot("groove-writer")
+    window.groove.writer.cancel()
+    window.groove.order.sequence.click("wander")
+    window.groove.details.click("chance")
+    settled(window, application)
+    shoot("groove-wander")
+    window.groove.order.sequence.click("variation")
+    window.groove.feel.compare.click()
+    settled(window, application)
+    window.groove.side.ensureWidgetVisible(window.groove.feel, 0, 0)
+    application.processEvents()
+    shoot("groove-feels")
+    window.groove.feel.compare.click()
+    window.go_to(2)
+    window.kit.show_practice_pads()
+    application.processEvents()
+    window.kit.practice.grab().save(str(FOLDER / "practice-pads.png"))
+
+
+def shoot_bring_in(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
+    """The first stage, with a recording that has to be trimmed."""
     window.go_to(0)
     window.session.open(next(path for path in loop_paths() if path.stem == "rehearsal tape"))
     settled(window, application)
     shoot("bring-in")
-    window.shut()
+    window.bring_in.seam.zoom(0.05)
+    window.session.edit("take 2 bars", lambda d: take_bars(d, 2))
+    settled(window, application)
+    shoot("seam")
 
 
 if __name__ == "__main__":
