@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import tempfile
@@ -18,12 +19,18 @@ for _name in ("XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME"):
 
 import numpy as np
 import pytest
+from hypothesis import settings
 
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.formats.project import open_project
 from bompla.model.document import Document
+
+# The same examples in each run, however slow the machine; HYPOTHESIS_PROFILE=searching draws new ones.
+settings.register_profile("steady", derandomize=True, deadline=None, database=None)
+settings.register_profile("searching", deadline=None)
+settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "steady"))
 
 
 def children() -> set[int]:
@@ -45,6 +52,13 @@ def nothing_leaks() -> Iterator[None]:
     left = [t.name for t in threading.enumerate() if t not in threads and t.is_alive() and not isinstance(t, threading._DummyThread)]
     assert not left, f"threads left behind: {left}"
     assert not children() - processes, "a process was left behind"
+
+
+@pytest.fixture
+def qtbot(qtbot: Any) -> Any:
+    """Qt's driver, patient enough for a machine that has much else to do."""
+    qtbot.waitUntil = functools.partial(qtbot.waitUntil, timeout=60_000)
+    return qtbot
 
 
 @pytest.fixture(scope="session")
@@ -92,7 +106,7 @@ def window(qtbot: Any) -> Iterator[Any]:
     made = make_window(device=SIMULATED_NAME)
     made.show()
     made.playback.start()
-    qtbot.waitUntil(lambda: made.playback.engine.state.ready, timeout=15_000)
+    qtbot.waitUntil(lambda: made.playback.engine.state.ready)
     settle(qtbot, made)
     yield made
     made.shut()
@@ -116,5 +130,4 @@ def settle(qtbot: Any, window: Any) -> None:
     session, playback = window.session, window.playback
     qtbot.waitUntil(
         lambda: not (session.analysis.busy or session.threads.busy or session.work or playback.busy or playback._match_timer.isActive()),
-        timeout=30_000,
     )

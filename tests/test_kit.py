@@ -233,7 +233,7 @@ def test_a_pad_is_shaped_on_its_picture_and_heard_so(demo_window: Any, qtbot: An
         start = engine.state.rendered_frames
         window.kit.strike(kick.id, 110)
         qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 14_000)
-        return engine.captured(engine.state.rendered_frames - start)
+        return engine.captured(since_frame=start)
 
     plain = heard()
     grip = panel.trim.grips()["end"]
@@ -325,7 +325,7 @@ def test_some_bars_are_played_at_some_speed(demo_window: Any, qtbot: Any) -> Non
     beats = []
     window.playback.moved.connect(lambda at: beats.append(session.document.beat_map.beat_at(at)))
     start = window.playback.engine.state.rendered_frames
-    qtbot.waitUntil(lambda: window.playback.engine.state.rendered_frames > start + 6.5 * RATE, timeout=20_000)
+    qtbot.waitUntil(lambda: window.playback.engine.state.rendered_frames > start + 6.5 * RATE)
     bar.play.click()
     assert 8.0 <= min(beats[2:]) < 8.5
     assert 11.0 < max(beats[2:]) <= 12.05

@@ -238,7 +238,7 @@ def test_the_order_is_heard_to_change_at_its_sample(groove: Any, qtbot: Any) -> 
     playback.play()
     qtbot.waitUntil(lambda: engine.state.position > edge + 12_000 and engine.state.rendered_frames > from_frame)
     state_position = engine.state.position
-    recorded = engine.captured(30_000)
+    recorded = engine.captured(since_frame=from_frame)
     playback.stop()
     first_kick = min(e.at_frame for e in baked.events if e.at_frame >= edge - 200)
     part = whole[first_kick + 50 : first_kick + 3_000, 0]
@@ -397,7 +397,7 @@ def test_feels_are_taken_from_midi_and_loops_and_compared(groove: Any, qtbot: An
     loop = next(one for one in loop_paths() if one.stem != "quay break")
     before = session.document
     panel.take_from(loop)
-    qtbot.waitUntil(lambda: any(feel.name == loop.stem for feel in panel._feels), timeout=20_000)
+    qtbot.waitUntil(lambda: any(feel.name == loop.stem for feel in panel._feels))
     assert session.document == before
     broken = tmp_path / "broken.mid"
     broken.write_bytes(b"MThd nothing")

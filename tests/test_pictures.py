@@ -38,6 +38,12 @@ def alphas(image: QImage) -> np.ndarray:
     return (pixels >> 24) / 255.0
 
 
+def rgb_of(image: QImage) -> np.ndarray:
+    plain = image.convertToFormat(QImage.Format.Format_RGB32)
+    pixels = np.frombuffer(plain.constBits().asstring(plain.sizeInBytes()), np.uint8)
+    return pixels.reshape(plain.height(), plain.width(), 4)[:, :, :3].astype(np.int16)
+
+
 @pytest.mark.usefixtures("qapp")
 @settings(max_examples=40, deadline=None)
 @given(data=st.data(), height=st.integers(2, 40), columns=st.integers(1, 23))
@@ -83,25 +89,20 @@ def test_lines_stand_where_their_cuts_are_and_curves_show_the_greatest_level() -
     assert not (beyond[:40] > 0.1).any(), "past the end there is nothing"
 
 
-@pytest.mark.parametrize("by", [37, -52, 211, 1, -400])
-def test_a_scroll_shows_what_a_new_drawing_would(demo_window: Any, by: int) -> None:
+def test_a_scroll_shows_what_a_new_drawing_would(demo_window: Any) -> None:
     window = demo_window
     window.go_to(1)
     view = window.slice.view
     for _ in range(4):
         view.zoom(0.6)
     view.scroll_by(40.0 * view.axis.samples_per_point)
-    view.grab()
-    view.scroll_by(by * view.axis.samples_per_point)
-    slid = view.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
-    view.redraw()
-    anew = view.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
-    different = sum(
-        max(abs(a.red() - b.red()), abs(a.green() - b.green()), abs(a.blue() - b.blue())) > 60
-        for y in range(0, slid.height(), 5) for x in range(0, slid.width(), 3)
-        for a, b in [(slid.pixelColor(x, y), anew.pixelColor(x, y))]
-    )
-    assert different < 0.004 * slid.height() * slid.width() / 15
+    for by in (37, -52, 211, 1, -400):
+        view.grab()
+        view.scroll_by(by * view.axis.samples_per_point)
+        slid = rgb_of(view.grab().toImage())
+        view.redraw()
+        anew = rgb_of(view.grab().toImage())
+        assert (np.abs(slid - anew).max(axis=2) > 60).mean() < 0.004, by
 
 
 @pytest.mark.usefixtures("qapp")

@@ -250,7 +250,7 @@ def test_slices_are_played_by_the_pad_keys_and_single_hits_are_stepped_through(d
         start = engine.state.rendered_frames
         press(stage.view, key, modifier)
         qtbot.waitUntil(lambda start=start, engine=engine: engine.state.rendered_frames > start + 6_000)
-        assert np.abs(engine.captured(engine.state.rendered_frames - start)).max() > 0.01
+        assert np.abs(engine.captured(since_frame=start)).max() > 0.01
 
 
 def test_a_slice_is_cut_between_at_its_inner_attack(demo_window: Any, qtbot: Any) -> None:

@@ -92,6 +92,7 @@ def make_window(*, device: str = "") -> MainWindow:
     engine.set_touch(touch_of(str(kept.value("midi", ""))))
     if kept.contains("late_s"):
         playback.late_s = float(kept.value("late_s"))
+    session.analysis.warm()
     return MainWindow(session, playback)
 
 

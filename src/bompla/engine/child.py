@@ -27,8 +27,11 @@ from bompla.errors import EngineError
 class Player:
     """Fills blocks for a device: commands first, then sound, then what the window may know."""
 
-    def __init__(self, control: Control, pool: NDArray[np.float32]) -> None:
+    def __init__(self, control: Control, pool: NDArray[np.float32], capture: Capture) -> None:
         self._control = control
+        self._capture = capture
+        self.keeps = False
+        """Whether what is played is kept for who listens in: of the simulated device, it is."""
         self._state = MixerState(pool)
         self._rendered = 0
         self._rate, self._last_began = 48_000, 0.0
@@ -69,8 +72,11 @@ class Player:
             part = out[start : start + MAX_BLOCK_FRAMES]
             part[:] = render(self._state, len(part))
             peak = max(peak, float(part.max(initial=0.0)), -float(part.min(initial=0.0)))
+        if self.keeps:
+            self._capture.write(self._rendered, out)
         self._rendered += len(out)
         status = self._status
+        status["told"] += 1
         status["position"] = self._state.position
         status["playing"] = self._state.playing
         status["voices"] = len(self._state.voices)
@@ -79,6 +85,7 @@ class Player:
         status["served"] = self._state.served
         status["worst_s"] = max(float(status["worst_s"][0]), time.perf_counter() - began)
         status["rendered_frames"] = self._rendered
+        status["told"] += 1
 
     def count_underrun(self) -> None:
         """Count a block that came too late."""
@@ -86,7 +93,7 @@ class Player:
 
 
 def open_device(
-    player: Player, capture: Capture, *, sample_rate: int, block_frames: int, name: str
+    player: Player, *, sample_rate: int, block_frames: int, name: str
 ) -> tuple[SystemDevice | SimulatedDevice, str]:
     """Return the device that plays, and a sentence where it is not the one asked for."""
     message = ""
@@ -97,7 +104,8 @@ def open_device(
             ), ""
         except EngineError as error:
             message = f"No sound device can be used ({error}); the simulated device plays instead."
-    return SimulatedDevice(player.fill, sample_rate=sample_rate, block_frames=block_frames, capture=capture), message
+    player.keeps = True
+    return SimulatedDevice(player.fill, sample_rate=sample_rate, block_frames=block_frames), message
 
 
 def _open_port(player: Player, name: str) -> str:
@@ -127,17 +135,16 @@ def main(arguments: list[str]) -> None:
     control = Control(SharedMemory.attach(control_fd))
     pool_memory = SharedMemory.attach(pool_fd)
     pool: NDArray[np.float32] = np.frombuffer(pool_memory.memory, "<f4", POOL_FRAMES * 2).reshape(POOL_FRAMES, 2)
-    capture = Capture(SharedMemory.attach(capture_fd))
     with contextlib.suppress(OSError, AttributeError):
         os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
-    player = Player(control, pool)
+    player = Player(control, pool, Capture(SharedMemory.attach(capture_fd)))
     message = player.prepare(sample_rate)
     midi_message = _open_port(player, arguments[6] if len(arguments) > 6 else "")
     player.fill(np.zeros((block_frames, 2), np.float32))
     player.begin()
     gc.collect()
     gc.disable()
-    device, device_message = open_device(player, capture, sample_rate=sample_rate, block_frames=block_frames, name=arguments[5])
+    device, device_message = open_device(player, sample_rate=sample_rate, block_frames=block_frames, name=arguments[5])
     message = f"{message} {device_message} {midi_message}".strip()
     status = control.state
     status["kind"], status["sample_rate"], status["block_frames"] = int(device.kind), sample_rate, block_frames

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.engine.layout import Capture, DeviceKind
+from bompla.engine.layout import DeviceKind
 from bompla.errors import EngineError
 
 Fill = Callable[[NDArray[np.float32]], None]
@@ -52,16 +52,15 @@ class SystemDevice:
 
 
 class SimulatedDevice:
-    """A device without a loudspeaker: the same clock and blocks, and it keeps what it played."""
+    """A device without a loudspeaker: the same clock and blocks; what it plays is kept by the player."""
 
     kind = DeviceKind.SIMULATED
     name = SIMULATED_NAME
 
-    def __init__(self, fill: Fill, *, sample_rate: int, block_frames: int, capture: Capture) -> None:
+    def __init__(self, fill: Fill, *, sample_rate: int, block_frames: int) -> None:
         self._fill = fill
         self._block = np.zeros((block_frames, 2), np.float32)
         self._period_s = block_frames / sample_rate
-        self._capture = capture
         self._stop = threading.Event()
         self.latency_s = self._period_s
         self._thread = threading.Thread(target=self._run, name="simulated-device", daemon=True)
@@ -73,12 +72,9 @@ class SimulatedDevice:
         self._thread.join()
 
     def _run(self) -> None:
-        played = 0
         due = time.monotonic()
         while not self._stop.is_set():
             self._fill(self._block)
-            self._capture.write(played, self._block)
-            played += len(self._block)
             due += self._period_s
             ahead = due - time.monotonic()
             if ahead > 0.0:

@@ -33,6 +33,7 @@ from bompla.errors import EngineError
 from bompla.render.sounds import Baked, PlayedNote, SoundKey
 
 STALE_S = 1.0
+STATE_TRIES = 20
 START_S = 15.0
 MAX_RESTARTS = 3
 SLICE_PAD, PREVIEW_PAD = 30_000, 30_001
@@ -153,7 +154,11 @@ class Engine:
         """What the audio process last said."""
         if self._control is None:
             return EngineState(False, DeviceKind.NONE, "", "", self.sample_rate, 0, 0.0, False, 0, 0, 0.0, 0, 0.0, 0, 0)
-        s = self._control.state[0]
+        s = self._control.state[0].copy()
+        for _ in range(STATE_TRIES):  # a record of one block, not half of the next
+            if s["told"] % 2 == 0 and s["told"] == self._control.state[0]["told"]:
+                break
+            s = self._control.state[0].copy()
         return EngineState(
             ready=bool(s["ready"]),
             kind=DeviceKind(int(s["kind"])),
@@ -391,9 +396,9 @@ class Engine:
         """Fade out everything that sounds."""
         self._send(Op.SILENCE)
 
-    def captured(self, frames: int) -> NDArray[np.float32]:
-        """Return the last frames the simulated device played, shape (frames, 2)."""
-        return Capture(self._capture_memory).read(self.state.rendered_frames, frames)
+    def captured(self, *, since_frame: int) -> NDArray[np.float32]:
+        """Return what the simulated device has played from a rendered frame on, shape (frames, 2)."""
+        return Capture(self._capture_memory).read(since_frame, self.state.rendered_frames)
 
     def _changed(self, key: SoundKey, baked: Baked) -> bool:
         return key not in baked.sounds or baked.sounds[key] is not self._sounds[key][0]

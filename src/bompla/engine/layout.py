@@ -121,6 +121,7 @@ PLAYED = np.dtype(
 
 STATE = np.dtype(
     [
+        ("told", "<u8"),
         ("rendered_frames", "<u8"),
         ("position", "<i8"),
         ("served", "<u8"),
@@ -139,6 +140,7 @@ STATE = np.dtype(
         ("message", "S280"),
     ]
 )
+"""What the audio process says of itself, block by block; `told` is odd while it is being written."""
 
 RING_SIZE = 1024
 RING_AT = 4096
@@ -243,7 +245,7 @@ class Capture:
         if first < len(block):
             self.sound[: len(block) - first] = block[first:]
 
-    def read(self, end_frame: int, frames: int) -> NDArray[np.float32]:
-        """Return a copy of the last frames played before `end_frame`."""
-        frames = min(frames, end_frame, CAPTURE_FRAMES)
-        return self.sound[np.arange(end_frame - frames, end_frame) % CAPTURE_FRAMES].copy()
+    def read(self, start_frame: int, end_frame: int) -> NDArray[np.float32]:
+        """Return a copy of what was played from `start_frame` to `end_frame`, as far back as it is kept."""
+        start_frame = max(start_frame, end_frame - CAPTURE_FRAMES, 0)
+        return self.sound[np.arange(start_frame, end_frame) % CAPTURE_FRAMES].copy()

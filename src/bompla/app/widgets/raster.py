@@ -44,8 +44,8 @@ def dots_pixmap(
 ) -> QPixmap:
     """Return round dots of a size about places in pixels, thousands as quickly as a few.
 
-    `kinds` says which of up to 32 colours each has; where dots meet the later colour is on top. The
-    picture reaches half a dot, rounded up, over `width` and `height` on each side.
+    `kinds` says which of up to 32 colours each has; where dots meet, the one that covers more of a
+    pixel has it, and of equals the later colour. The picture reaches half a dot, rounded up, over `width` and `height` on each side.
     """
     shades = 255 // len(colours)
     reach = int(np.ceil(size / 2.0))
@@ -57,13 +57,14 @@ def dots_pixmap(
     column, row = np.round(xs).astype(np.int64), np.round(ys).astype(np.int64)
     inside = (column >= 0) & (column < width) & (row >= 0) & (row < height)
     place = (row * columns + column)[inside]
-    base = np.zeros(place.size, np.int64) if kinds is None else kinds[inside].astype(np.int64) * shades
+    kind = 0 if kinds is None else kinds[inside].astype(np.int64)
     for dy, line in enumerate(stamp.tolist()):
         for dx, level in enumerate(line):
             if level:
-                np.maximum.at(pixels, place + (dy * columns + dx), (base + level).astype(np.uint8))
+                value = np.broadcast_to(np.asarray((level - 1) * len(colours) + kind + 1, np.uint8), place.shape)
+                np.maximum.at(pixels, place + (dy * columns + dx), value)
     image = QImage(pixels.data, width + 2 * reach, height + 2 * reach, columns, QImage.Format.Format_Indexed8)  # type: ignore[call-overload]
-    image.setColorTable([0, *(_shades(colour.rgba())[255 * (n + 1) // shades] for colour in colours for n in range(shades))])
+    image.setColorTable([0, *(_shades(colour.rgba())[255 * (n + 1) // shades] for n in range(shades) for colour in colours)])
     return QPixmap.fromImage(image)
 
 
