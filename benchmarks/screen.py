@@ -73,7 +73,7 @@ def main() -> None:
     window = make_window(device=SIMULATED_NAME)
     window.show()
     document, clip = long_document()
-    window.session.load(([Opened(History(document), clip, WaveSummary.of(clip))], 0), path=None)
+    window.session.load(([Opened(History(document), clip, WaveSummary.of(clip))], 0, {}), path=None)
     session = window.session
     while session.analysis.busy or session.threads.busy:
         application.processEvents()

@@ -21,7 +21,19 @@ from bompla.engine.bounce import bounce_rebuilt, click_sounds, event_list, match
 from bompla.engine.colour import Rack
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
-from bompla.engine.layout import CONTROL_BYTES, EVENT, Bus, Capture, Control, DeviceKind, Op, SharedMemory, sends_of
+from bompla.engine.layout import (
+    CAPTURE_FRAMES,
+    CONTROL_BYTES,
+    EVENT,
+    MOST_CHANNELS,
+    Bus,
+    Capture,
+    Control,
+    DeviceKind,
+    Op,
+    SharedMemory,
+    sends_of,
+)
 from bompla.engine.mixer import CHOKE_FADE_FRAMES, MAX_VOICES, MixerState, apply, command, render
 from bompla.engine.pool import Place, PoolPlan
 from bompla.errors import EngineError
@@ -280,14 +292,14 @@ def test_the_audio_process_imports_little_and_ends_with_its_parent() -> None:
 
 
 def test_the_capture_keeps_the_newest_frames() -> None:
-    memory = SharedMemory.make("capture", (1 << 21) * 8)
+    memory = SharedMemory.make("capture", CAPTURE_FRAMES * MOST_CHANNELS * 4)
     capture = Capture(memory)
-    end = (1 << 21) + 500
+    end = CAPTURE_FRAMES + 500
     for at in range(0, end, 1_000):
         frames = np.arange(at, min(at + 1_000, end), dtype=np.float32)
         capture.write(at, np.stack([frames, frames], axis=1))
     assert capture.read(end - 2_000, end)[:, 0] == pytest.approx(np.arange(end - 2_000, end))
-    assert len(capture.read(0, end)) == 1 << 21
+    assert len(capture.read(0, end)) == CAPTURE_FRAMES
     memory.close()
 
 

@@ -89,7 +89,14 @@ def test_a_note_plays_the_layer_of_its_velocity_and_equals_take_turns() -> None:
     render(state, 512)
     play_midi(state, bytes([0x99, 99, 100, 0x89, 38, 0]))
     assert float(np.abs(render(state, 64)).max()) == 0.0
-    apply(state, command(Op.MIDI, offset=int.from_bytes(bytes([0x99, 38, 100]).ljust(8, b"\0"), "little"), length=3))
+    note = int.from_bytes(bytes([0x99, 38, 100]).ljust(8, b"\0"), "little")
+    apply(state, command(Op.MIDI, x=float(state.clock + 700), offset=note, length=3))
+    assert not render(state, 512).any(), "sent ahead, it waits for its frame"
+    ahead = render(state, 512)[:, 0].copy()
+    assert not ahead[:188].any()
+    assert ahead[188] > 0.1
+    render(state, 512)
+    apply(state, command(Op.MIDI, offset=note, length=3))
     assert float(np.abs(render(state, 64)).max()) > 0.1
 
 

@@ -416,8 +416,16 @@ def test_every_control_has_a_name_and_every_command_a_key(demo_window: Any) -> N
                 assert widget.accessibleName()
     assert reached > 80
     window.show_keys()
-    texts = {label.text() for label in window.keys_sheet.findChildren(QWidget) if hasattr(label, "text")}
+    sheet = window.keys_sheet
+    texts: set[str] = set()
+    for place in sheet.places:
+        sheet.pages.click(place)
+        texts |= {label.text() for label in sheet.findChildren(QWidget) if hasattr(label, "text")}
     assert {command.label for command in COMMANDS} <= texts
+    sheet.words.setText("cut playhead")
+    assert [keys for _, keys, _ in sheet.entries()] == ["Ctrl+Return"]
+    sheet.words.setText("no such thing")
+    assert sheet.entries() == []
     for where in ("Everywhere", "Bring in", "Slice", "Kit", "Groove"):
         keys = [c.shortcut for c in COMMANDS if c.where in (where, "Everywhere")]
         assert len(keys) == len(set(keys))

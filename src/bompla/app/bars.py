@@ -1,4 +1,4 @@
-"""The bars around the stages: top, path, listening and messages."""
+"""The bars around the stages: top, listening and messages; the path stands beside."""
 
 from __future__ import annotations
 
@@ -6,13 +6,12 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QProgressBar, QPushButton, QSizePolicy, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QProgressBar, QSizePolicy, QSlider, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.messages import Message, Weight
 from bompla.app.playback import Playback
 from bompla.app.session import Session, Work
-from bompla.app.stages.base import Stage
 from bompla.app.theme import theme
 from bompla.app.widgets.controls import button, label
 from bompla.model.cut_edits import choose_reading
@@ -143,69 +142,6 @@ class TopBar(QWidget):
             self.saved.setText("")
         else:
             self.saved.setText(f"saved {session.saved_at}".strip())
-
-
-class StageButton(QPushButton):
-    """A stage on the path: its name, and its state in a line."""
-
-    def __init__(self, stage: Stage) -> None:
-        super().__init__()
-        self.setObjectName("stage")
-        self.setCheckable(True)
-        self.setAutoExclusive(True)
-        self.setFixedHeight(52)
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self._title = stage.title
-        self._line, self._needs_you = "", False
-        self.setAccessibleName(stage.title)
-
-    def show_line(self, line: str, shortcut: str, *, needs_you: bool = False) -> None:
-        """Show the stage's state, marked where it waits for the user."""
-        self._line, self._needs_you = line, needs_you
-        self.setToolTip(f"{self._title} ({shortcut})")
-        self.setAccessibleDescription(line)
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        super().paintEvent(event)
-        painter = QPainter(self)
-        painter.setFont(theme().font(16, weight=600 if self.isChecked() else 500))
-        painter.setPen(theme().colour("paper" if self.isChecked() else "dim"))
-        painter.drawText(self.rect().adjusted(17, 8, -2, 0), Qt.AlignmentFlag.AlignTop, self._title)
-        painter.setFont(theme().font(13, weight=400))
-        painter.setPen(theme().colour("signal" if self._needs_you else "dim"))
-        painter.drawText(self.rect().adjusted(17, 29, -2, 0), Qt.AlignmentFlag.AlignTop, self._line)
-
-
-class PathBar(QWidget):
-    """The stages in the order of the work."""
-
-    chosen = pyqtSignal(int)
-
-    def __init__(self, session: Session, stages: list[Stage]) -> None:
-        super().__init__()
-        self.setObjectName("path")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedWidth(102)
-        self._session, self._stages = session, stages
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 10, 0, 10)
-        column.setSpacing(2)
-        self.buttons: list[StageButton] = []
-        for index, stage in enumerate(stages):
-            made = StageButton(stage)
-            made.clicked.connect(lambda _=False, index=index: self.chosen.emit(index))
-            self.buttons.append(made)
-            column.addWidget(made)
-        column.addStretch(1)
-        session.document_changed.connect(lambda _: self.refresh())
-        session.saved_changed.connect(self.refresh)
-        session.doubts_changed.connect(self.refresh)
-
-    def refresh(self) -> None:
-        """Show each stage's state."""
-        for index, (stage, made) in enumerate(zip(self._stages, self.buttons, strict=True)):
-            made.show_line(stage.state_line(self._session.document), f"Ctrl+{index + 1}", needs_you=stage.needs_you())
 
 
 class BlendSlider(QSlider):

@@ -89,6 +89,7 @@ COMMANDS = (
     Command("pad_rename", "Rename the pad", "F2", IN_KIT),
     Command("kit_remake", "Make the kit again from the slices; what was done by hand stays", "Ctrl+R", IN_KIT),
     Command("colour", "Colour of the kit on or off, at equal loudness", "Ctrl+J", EVERYWHERE),
+    Command("pad_file", "Put a sound from a file on the pad", "Ctrl+Shift+F", IN_KIT),
     Command("pad_clear", "Take the slices off the pad", "Delete", IN_KIT),
     Command("ghost_back", "Take back the original's hits that the chosen lane lacks", "Ctrl+H", IN_GROOVE),
     Command("heard_pins", "Show or hide what was heard and the pattern lacks", "Ctrl+Shift+H", IN_GROOVE),

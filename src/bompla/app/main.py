@@ -87,6 +87,7 @@ def make_window(*, device: str = "") -> MainWindow:
     engine = Engine(
         device=device or os.environ.get("BOMPLA_DEVICE", "") or str(kept.value("device", "")),
         block_frames=int(kept.value("block", 256)), midi_input=str(kept.value("midi", "")),
+        channels=int(kept.value("channels", 2)),
     )
     playback = Playback(session, engine)
     engine.set_touch(touch_of(str(kept.value("midi", ""))))

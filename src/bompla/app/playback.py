@@ -197,10 +197,10 @@ class Playback(QObject):
         """How late strikes arrive: what was measured, or what the device says of itself."""
         return self.late_s if self.late_s is not None else self.engine.state.latency_s
 
-    def use_device(self, device: str, block_frames: int, midi_input: str) -> None:
+    def use_device(self, device: str, block_frames: int, midi_input: str, channels: int = 2) -> None:
         """Play to another device, or listen to another MIDI input."""
         try:
-            self.engine.use(device=device, block_frames=block_frames, midi_input=midi_input)
+            self.engine.use(device=device, block_frames=block_frames, midi_input=midi_input, channels=channels)
         except EngineError as error:
             self._session.hub.trouble(str(error))
 
@@ -269,7 +269,8 @@ class Playback(QObject):
             shape = pad.shape
             sounded |= self.engine.strike(
                 sound_key(document, pad, layer, clip, pitch), pad=pad.id % PADS_END, choke=pad.choke_set,
-                gain=strike_gain(pad, layer, velocity), velocity=velocity, sends=sends_of(shape.room, shape.echo, kick=pad.drum == "kick"),
+                gain=strike_gain(pad, layer, velocity), velocity=velocity,
+                sends=sends_of(shape.room, shape.echo, kick=pad.drum == "kick", output=shape.output),
                 release=ms_to_samples(shape.release_ms, self.engine.sample_rate) if shape.held else 0, told=pad.id == pad_id)
         return sounded
 
@@ -454,13 +455,13 @@ class Playback(QObject):
         if document is None or clip is None:
             return
         self._stale, self._baking = False, True
-        band = self.band
+        band, borrowed = self.band, dict(self._session.borrowed)
         speed, way, silenced, passages = self.speed, self.way, self._silenced, self._passages(document)
 
         def make() -> Baked:
             if self._mixed is None or self._mixed[0] is not clip:
                 self._mixed = (clip, self._original(band))
-            baked = self._baker.bake(document, clip, self._mixed[1], speed=speed, way=way, passages=passages)
+            baked = self._baker.bake(document, clip, self._mixed[1], speed=speed, way=way, passages=passages, borrowed=borrowed)
             heard = tuple(event for event in baked.events if event.pad_id not in silenced)
             return baked if len(heard) == len(baked.events) else replace(baked, events=heard)
 

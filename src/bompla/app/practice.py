@@ -17,6 +17,7 @@ from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Pad
 
 GAP = 8.0
 TICK_MS = 4
+AHEAD_MS = 150.0
 NOTE_ON, NOTE_OFF = 0x90, 0x80
 CHANNEL = 9
 GLOW_FRAMES = 8
@@ -25,7 +26,7 @@ GLOW_FRAMES = 8
 class _Surface(QWidget):
     """Sixteen rubber pads; the nearer to the middle, the harder."""
 
-    def __init__(self, session: Session, send: Callable[[bytes], object]) -> None:
+    def __init__(self, session: Session, send: Callable[[bytes, int], object]) -> None:
         super().__init__()
         self._session, self._send = session, send
         self._down: Pad | None = None
@@ -74,11 +75,11 @@ class _Surface(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         pad, self._down = self._down, None
         if pad is not None:
-            self._send(bytes((NOTE_OFF | CHANNEL, pad.note, 0)))
+            self._send(bytes((NOTE_OFF | CHANNEL, pad.note, 0)), 0)
 
-    def press(self, slot: int, pad: Pad, velocity: int) -> None:
-        """Send a note as the controller does."""
-        self._send(bytes((NOTE_ON | CHANNEL, pad.note, max(1, min(127, velocity)))))
+    def press(self, slot: int, pad: Pad, velocity: int, at_frame: int = 0) -> None:
+        """Send a note as the controller does, now or to arrive at a frame of the engine's count."""
+        self._send(bytes((NOTE_ON | CHANNEL, pad.note, max(1, min(127, velocity)))), at_frame)
         self.glow[slot] = GLOW_FRAMES
         self.update()
 
@@ -100,6 +101,7 @@ class PracticePads(QDialog):
         self._random = random.Random(1)
         self._due: list[tuple[float, int, Pad, int]] = []
         self._started = 0
+        self._ends_ms = 0.0
         column = QVBoxLayout(self)
         column.addWidget(label("A controller that is not there: it sends MIDI as a real one does", "dim"))
         self.surface = _Surface(session, playback.engine.midi)
@@ -151,17 +153,18 @@ class PracticePads(QDialog):
             ),
             key=lambda due: due[0],
         )
+        self._ends_ms = self._due[-1][0] + 2.0 * TICK_MS if self._due else 0.0
         self._started = self._playback.engine.state.rendered_frames
         self._timer.start()
 
     def _tick(self) -> None:
-        """Strike what is due, by the engine's own clock."""
+        """Strike what is due, by the engine's own clock and a little ahead, so that a busy screen does not make the player late."""
         engine = self._playback.engine
         now_ms = 1000.0 * (engine.state.rendered_frames - self._started) / engine.sample_rate
-        while self._due and self._due[0][0] <= now_ms:
-            _, slot, pad, velocity = self._due.pop(0)
-            self.surface.press(slot, pad, velocity)
-        if not self._due:
+        while self._due and self._due[0][0] <= now_ms + AHEAD_MS:
+            due_ms, slot, pad, velocity = self._due.pop(0)
+            self.surface.press(slot, pad, velocity, self._started + round(due_ms * engine.sample_rate / 1000.0))
+        if not self._due and now_ms > self._ends_ms:
             self._timer.stop()
             self.perform.setChecked(False)
 

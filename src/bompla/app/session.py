@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -19,17 +19,20 @@ from bompla.app.jobs import AnalysisProcess, Threads
 from bompla.app.messages import MessageHub
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
+from bompla.audio.oneshot import one_shot
 from bompla.audio.summary import WaveSummary
 from bompla.errors import BomplaError, EditError
 from bompla.formats.project import SUFFIX, Project, open_project, save_project
 from bompla.groove.rebuild import document_from
 from bompla.model.cut_edits import add_cut, attack_near, set_heard
-from bompla.model.document import Document
+from bompla.model.document import Borrowed, Document, Heard, Layer
 from bompla.model.heard_loop import HeardLoop
 from bompla.model.history import History
+from bompla.model.kit_edits import put_borrowed
 from bompla.units import ms_to_samples
 
 SNAP_MS = 12.0
+UNHEARD_VELOCITY = 100
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,12 +87,16 @@ class Opened:
         self.selection = Selection(cut_id=slices[0].cut.id if slices else 0, pad_id=document.pads[0].id if document.pads else 0)
 
 
-def opened_of(project: Project, *, saved: bool) -> tuple[list[Opened], int]:
-    """Return the sounds of a project ready to be shown, and which of them is."""
+Loaded = tuple[list[Opened], int, Mapping[str, Clip]]
+"""Sounds ready to be shown, which of them is, and what their pads borrow."""
+
+
+def opened_of(project: Project, *, saved: bool) -> Loaded:
+    """Return the sounds of a project ready to be shown."""
     sounds = [
         Opened(History(document), clip, WaveSummary.of(clip), document if saved else None) for document, clip in project.sources
     ]
-    return sounds, project.current
+    return sounds, project.current, project.borrowed
 
 
 class Session(QObject):
@@ -114,6 +121,7 @@ class Session(QObject):
         self.threads = Threads(self)
         self.sounds: list[Opened] = []
         self.taken_out: list[Opened] = []
+        self.borrowed: dict[str, Clip] = {}
         self.current = 0
         self.path: Path | None = None
         self.saved_at = ""
@@ -127,6 +135,7 @@ class Session(QObject):
         self.doubts: tuple[Doubt, ...] = ()
         self._doubted: Document | None = None
         self._doubting = False
+        self._borrowed_summaries: dict[str, WaveSummary] = {}
 
     @property
     def opened_sound(self) -> Opened | None:
@@ -330,6 +339,49 @@ class Session(QObject):
 
         self.threads.run(lambda: read_clip(path), ask, give_up)
 
+    def borrow(self, path: Path, slot: int, *, more: bool = False) -> None:
+        """Put a sound from another file on the pad at a slot, in place of what it plays or with `more` beside it.
+
+        It is read and heard meanwhile; an empty slot becomes the drum that it is heard as.
+        """
+        sound = self.opened_sound
+        if sound is None:
+            return
+        rate = sound.clip.sample_rate
+
+        def put(made: Clip, attack: int, heard: tuple[Heard, ...]) -> None:
+            if sound is not self.opened_sound:
+                return
+            self.borrowed[made.content_hash] = made
+            known = Borrowed(path.stem, made.content_hash, made.frames)
+            best = max(heard, key=lambda one: one.confidence, default=Heard("perc", 1.0, UNHEARD_VELOCITY))
+            if self.edit(f"put {path.stem} on a pad",
+                         lambda d: put_borrowed(d, slot, known, best, attack_sample=attack, more=more)):
+                document = self.document
+                self.select(pad_id=next((pad.id for pad in document.pads if pad.slot == slot), 0) if document else 0)
+
+        def read(made: tuple[Clip, int]) -> None:
+            clip, attack = made
+            self.analysis.ask("hear_at", clip, done=lambda answers: put(clip, attack, tuple(answers[0])),
+                              failed=self.hub.trouble, places=(attack,))
+
+        self.threads.run(lambda: one_shot(read_clip(path), rate, path.name), read, self.hub.trouble)
+
+    def sound_of(self, layer: Layer) -> Clip | None:
+        """Return the sound that a pad's layer is a part of: the source, or what is borrowed."""
+        return self.borrowed.get(layer.of) if layer.of else self.clip
+
+    def summary_of(self, layer: Layer) -> WaveSummary | None:
+        """Return the waveform of the sound that a pad's layer is a part of."""
+        if not layer.of:
+            return self.summary
+        clip = self.borrowed.get(layer.of)
+        if clip is None:
+            return None
+        if layer.of not in self._borrowed_summaries:
+            self._borrowed_summaries[layer.of] = WaveSummary.of(clip)  # of some seconds at most
+        return self._borrowed_summaries[layer.of]
+
     def ask_drums_only(self) -> None:
         """Have the drums of a mix made by themselves; `pictures_changed` tells when they are there."""
         sound = self.opened_sound
@@ -380,7 +432,7 @@ class Session(QObject):
             return
         sounds = list(self.sounds)
         documents = [sound.history.document for sound in sounds]
-        project = Project(tuple((d, sound.clip) for d, sound in zip(documents, sounds, strict=True)), self.current)
+        project = Project(tuple((d, sound.clip) for d, sound in zip(documents, sounds, strict=True)), self.current, dict(self.borrowed))
 
         def done(_: Any) -> None:
             self.path, self._saved_sounds = path, sounds
@@ -396,9 +448,9 @@ class Session(QObject):
         self.analysis.close()
         self.threads.close()
 
-    def load(self, made: tuple[list[Opened], int], *, path: Path | None) -> None:
+    def load(self, made: Loaded, *, path: Path | None) -> None:
         """Show a project; its history begins anew."""
-        self.sounds, self.current = list(made[0]), made[1]
+        self.sounds, self.current, self.borrowed = list(made[0]), made[1], dict(made[2])
         self.taken_out = []
         self._saved_sounds = list(self.sounds) if all(sound.saved for sound in self.sounds) else []
         self.path, self.saved_at = path, ""
@@ -455,11 +507,11 @@ class Session(QObject):
         if self._adding:
             self._add_sound(sound)
         else:
-            self.load(([sound], 0), path=None)
+            self.load(([sound], 0, {}), path=None)
         if not document.attacks:
             self.hub.trouble(f"{document.source.name} is silent or has no attacks; cut it by hand, or choose another file.")
 
-    def _take_project(self, opening: int, path: Path, found: tuple[list[Opened], int]) -> None:
+    def _take_project(self, opening: int, path: Path, found: Loaded) -> None:
         if opening == self._opening:
             self.load(found, path=path)
 
@@ -528,7 +580,7 @@ def rescue(session: Session, folder: Path) -> Path | None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         path = folder / f"rescued {time.strftime('%Y-%m-%d %H.%M.%S')}{SUFFIX}"
-        save_project(Project(tuple((s.history.document, s.clip) for s in session.sounds), session.current), path)
+        save_project(Project(tuple((s.history.document, s.clip) for s in session.sounds), session.current, dict(session.borrowed)), path)
     except (BomplaError, OSError):
         return None
     return path

@@ -16,6 +16,7 @@ from bompla.engine.bounce import click_sounds
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.groove.takes import latency_of
 
+CHANNELS = (2, 4, 6, 8)
 BLOCKS = (64, 128, 256, 512, 1024)
 TEST_CLICKS, TEST_BEAT_S = 10, 0.6
 TOUCHES = (
@@ -38,8 +39,10 @@ class SoundSettings(QDialog):
         grid = QGridLayout()
         grid.setColumnStretch(1, 1)
         column.addLayout(grid)
-        self.output, self.block, self.midi = (_combo(name) for name in ("Plays to", "Block length", "MIDI input"))
-        for row, (text, box) in enumerate((("plays to", self.output), ("in blocks of", self.block), ("MIDI input", self.midi))):
+        self.output, self.channels, self.block, self.midi = (
+            _combo(name) for name in ("Plays to", "Outputs", "Block length", "MIDI input"))
+        rows = (("plays to", self.output), ("outputs", self.channels), ("in blocks of", self.block), ("MIDI input", self.midi))
+        for row, (text, box) in enumerate(rows):
             grid.addWidget(label(text, "dim"), row, 0)
             grid.addWidget(box, row, 1)
             box.activated.connect(self._use)
@@ -47,8 +50,10 @@ class SoundSettings(QDialog):
         for text, exponent in TOUCHES:
             self.touch.addItem(text, exponent)
         self.touch.activated.connect(self._set_touch)
-        grid.addWidget(label("a hand plays", "dim"), 3, 0)
-        grid.addWidget(self.touch, 3, 1)
+        grid.addWidget(label("a hand plays", "dim"), len(rows), 0)
+        grid.addWidget(self.touch, len(rows), 1)
+        for count in CHANNELS:
+            self.channels.addItem("2, all pads together" if count == 2 else f"{count}, pads may have their own", count)
         for frames in BLOCKS:
             self.block.addItem(f"{frames} frames", frames)
         self.now = label("", "value")
@@ -140,7 +145,7 @@ class SoundSettings(QDialog):
         self._fill(found.get("outputs", []), found.get("inputs", []))
 
     def _fill(self, outputs: list[str], inputs: list[str]) -> None:
-        device, block, midi = self._playback.engine.chosen
+        device, block, midi, channels = self._playback.engine.chosen
         for box, items, chosen in (
             (self.output, [("the system's default", ""), *((name, name) for name in outputs), (SIMULATED_NAME, SIMULATED_NAME)], device),
             (self.midi, [("none", ""), *((name, name) for name in inputs)], midi),
@@ -150,14 +155,16 @@ class SoundSettings(QDialog):
                 box.addItem(text, key)
             box.setCurrentIndex(max(0, box.findData(chosen)))
         self.block.setCurrentIndex(max(0, self.block.findData(block)))
+        self.channels.setCurrentIndex(max(0, self.channels.findData(channels)))
 
     def _use(self, _index: int) -> None:
         device, block, midi = str(self.output.currentData()), int(self.block.currentData()), str(self.midi.currentData())
-        if (device, block, midi) != self._playback.engine.chosen:
+        channels = int(self.channels.currentData())
+        if (device, block, midi, channels) != self._playback.engine.chosen:
             kept = QSettings("bompla", "bompla")
-            for key, value in (("device", device), ("block", block), ("midi", midi)):
+            for key, value in (("device", device), ("block", block), ("midi", midi), ("channels", channels)):
                 kept.setValue(key, value)
-            self._playback.use_device(device, block, midi)
+            self._playback.use_device(device, block, midi, channels)
             self._playback.engine.set_touch(touch_of(midi))
             self.now.setText("starting again")
 
@@ -174,7 +181,7 @@ class SoundSettings(QDialog):
         state = self._playback.engine.state
         if state.ready:
             missed = f"{state.underruns} blocks came late since it began." if state.underruns else "No block came late."
-            self.now.setText(f"{state.device}: {state.sample_rate} Hz, {state.block_frames} frames, "
+            self.now.setText(f"{state.device}: {state.channels} outputs, {state.sample_rate} Hz, {state.block_frames} frames, "
                              f"{1000.0 * state.latency_s:.1f} ms of latency. {missed}")
         late_ms = 1000.0 * self._playback.latency_s
         source = "measured" if self._playback.late_s is not None else "as the device says"

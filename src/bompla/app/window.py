@@ -10,20 +10,19 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QApplication,
-    QDialog,
     QFileDialog,
-    QGridLayout,
     QHBoxLayout,
     QMainWindow,
     QMessageBox,
-    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from bompla.app.bars import ListeningBar, MessageStrip, PathBar, TopBar
-from bompla.app.commands import COMMANDS, EVERYWHERE, GESTURES
+from bompla.app.bars import ListeningBar, MessageStrip, TopBar
+from bompla.app.commands import COMMANDS, EVERYWHERE
+from bompla.app.keysheet import KeySheet
+from bompla.app.path import PathBar
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.settings import SoundSettings
@@ -34,7 +33,6 @@ from bompla.app.stages.kit import KitStage
 from bompla.app.stages.sendout import SendOut
 from bompla.app.stages.slice import SliceStage
 from bompla.app.theme import DAY, NIGHT, theme
-from bompla.app.widgets.controls import label
 from bompla.app.widgets.padgrid import PAD_KEYS
 from bompla.audio.files import SUFFIXES
 from bompla.formats.project import SUFFIX
@@ -49,7 +47,7 @@ class MainWindow(QMainWindow):
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__()
         self.session, self.playback = session, playback
-        self.keys_sheet: QDialog | None = None
+        self.keys_sheet: KeySheet | None = None
         self.sound_settings: SoundSettings | None = None
         self.setWindowTitle("Bompla")
         self.setAcceptDrops(True)
@@ -188,7 +186,8 @@ class MainWindow(QMainWindow):
     def show_keys(self) -> None:
         """Show the sheet of keys beside the window."""
         if self.keys_sheet is None:
-            self.keys_sheet = _keys_sheet(self)
+            self.keys_sheet = KeySheet(self)
+        self.keys_sheet.show_place(self.stages[self.pages.currentIndex()].title)
         self.keys_sheet.show()
         self.keys_sheet.raise_()
 
@@ -292,30 +291,3 @@ class MainWindow(QMainWindow):
 
     def _change_light(self) -> None:
         theme().use(DAY if theme().palette is NIGHT else NIGHT)
-
-
-def _keys_sheet(parent: QWidget) -> QDialog:
-    """Return the sheet of keys, made from the table of commands."""
-    sheet = QDialog(parent)
-    sheet.setWindowTitle("Keys")
-    sheet.resize(640, 620)
-    outer = QVBoxLayout(sheet)
-    scroll = QScrollArea()
-    scroll.setWidgetResizable(True)
-    inside = QWidget()
-    grid = QGridLayout(inside)
-    grid.setHorizontalSpacing(18)
-    grid.setColumnStretch(1, 1)
-    row = 0
-    groups = [(where, [(c.shortcut, c.label) for c in COMMANDS if c.where == where]) for where in dict.fromkeys(c.where for c in COMMANDS)]
-    groups.append(("By hand", [(f"{where}: {what}", does) for where, what, does in GESTURES]))
-    for heading, entries in groups:
-        grid.addWidget(label(heading, "heading"), row, 0, 1, 2)
-        row += 1
-        for keys, text in entries:
-            grid.addWidget(label(keys, "value"), row, 0)
-            grid.addWidget(label(text, "dim"), row, 1)
-            row += 1
-    scroll.setWidget(inside)
-    outer.addWidget(scroll)
-    return sheet

@@ -36,7 +36,8 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
     """Return the hits and clicks of a loop as event records in order of time."""
     rows = [
         (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id % 32_768, hit.choke,
-         int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance), hit.gate_frames, hit.release_frames)
+         int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance, output=hit.output),
+         hit.gate_frames, hit.release_frames)
         for hit in baked.events
     ]
     for beat in range(baked.beats):

@@ -1,4 +1,4 @@
-"""The audio process: `python -m bompla.engine.child CONTROL POOL CAPTURE RATE BLOCK DEVICE`.
+"""The audio process: `python -m bompla.engine.child CONTROL POOL CAPTURE RATE BLOCK DEVICE MIDI CHANNELS`.
 
 It imports NumPy and, if it is to play aloud, sounddevice; no Qt and no SciPy. It ends when its
 standard input closes, which happens when the window's process ends, however that came about.
@@ -27,12 +27,12 @@ from bompla.errors import EngineError
 class Player:
     """Fills blocks for a device: commands first, then sound, then what the window may know."""
 
-    def __init__(self, control: Control, pool: NDArray[np.float32], capture: Capture) -> None:
+    def __init__(self, control: Control, pool: NDArray[np.float32], capture: Capture, channels: int) -> None:
         self._control = control
         self._capture = capture
         self.keeps = False
         """Whether what is played is kept for who listens in: of the simulated device, it is."""
-        self._state = MixerState(pool)
+        self._state = MixerState(pool, pairs=channels // 2)
         self._rendered = 0
         self._rate, self._last_began = 48_000, 0.0
         self.port: MidiPort | None = None
@@ -47,9 +47,14 @@ class Player:
             return f"The kit cannot be coloured here ({error})."
         return ""
 
+    def play_to(self, channels: int) -> None:
+        """Play to so many channels, where a device has fewer than were asked for."""
+        if channels != 2 * self._state.pairs:
+            self._state.set_pairs(channels // 2)
+
     def begin(self) -> None:
         """Count frames from here on: what was rendered before was to warm up, and no device plays it."""
-        self._rendered = 0
+        self._rendered = self._state.clock = 0
 
     def fill(self, out: NDArray[np.float32]) -> None:
         """Fill a block of any length."""
@@ -93,19 +98,21 @@ class Player:
 
 
 def open_device(
-    player: Player, *, sample_rate: int, block_frames: int, name: str
+    player: Player, *, sample_rate: int, block_frames: int, name: str, channels: int
 ) -> tuple[SystemDevice | SimulatedDevice, str]:
     """Return the device that plays, and a sentence where it is not the one asked for."""
     message = ""
     if name != SIMULATED_NAME:
         try:
-            return SystemDevice(
-                player.fill, sample_rate=sample_rate, block_frames=block_frames, name=name, on_underrun=player.count_underrun
-            ), ""
+            device = SystemDevice(player.fill, sample_rate=sample_rate, block_frames=block_frames, name=name,
+                                  channels=channels, on_channels=player.play_to, on_underrun=player.count_underrun)
         except EngineError as error:
             message = f"No sound device can be used ({error}); the simulated device plays instead."
+        else:
+            few = f"{device.name} has no {channels} outputs; every pad goes out at 1–2." if device.channels < channels else ""
+            return device, few
     player.keeps = True
-    return SimulatedDevice(player.fill, sample_rate=sample_rate, block_frames=block_frames), message
+    return SimulatedDevice(player.fill, sample_rate=sample_rate, block_frames=block_frames, channels=channels), message
 
 
 def _open_port(player: Player, name: str) -> str:
@@ -137,18 +144,20 @@ def main(arguments: list[str]) -> None:
     pool: NDArray[np.float32] = np.frombuffer(pool_memory.memory, "<f4", POOL_FRAMES * 2).reshape(POOL_FRAMES, 2)
     with contextlib.suppress(OSError, AttributeError):
         os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
-    player = Player(control, pool, Capture(SharedMemory.attach(capture_fd)))
+    channels = int(arguments[7]) if len(arguments) > 7 else 2
+    player = Player(control, pool, Capture(SharedMemory.attach(capture_fd)), channels)
     message = player.prepare(sample_rate)
     midi_message = _open_port(player, arguments[6] if len(arguments) > 6 else "")
-    player.fill(np.zeros((block_frames, 2), np.float32))
+    player.fill(np.zeros((block_frames, channels), np.float32))
     player.begin()
     gc.collect()
     gc.disable()
-    device, device_message = open_device(player, sample_rate=sample_rate, block_frames=block_frames, name=arguments[5])
+    device, device_message = open_device(player, sample_rate=sample_rate, block_frames=block_frames, name=arguments[5],
+                                         channels=channels)
     message = f"{message} {device_message} {midi_message}".strip()
     status = control.state
     status["kind"], status["sample_rate"], status["block_frames"] = int(device.kind), sample_rate, block_frames
-    status["latency_s"] = device.latency_s
+    status["latency_s"], status["channels"] = device.latency_s, device.channels
     status["device"], status["message"] = device.name.encode()[:95], message.encode()[:279]
     status["worst_s"] = 0.0
     status["ready"] = 1

@@ -22,8 +22,12 @@ class SystemDevice:
 
     kind = DeviceKind.SYSTEM
 
-    def __init__(self, fill: Fill, *, sample_rate: int, block_frames: int, name: str, on_underrun: Callable[[], None]) -> None:
-        """Open the device called `name`, or the default one; raises EngineError where there is none."""
+    def __init__(self, fill: Fill, *, sample_rate: int, block_frames: int, name: str, channels: int,
+                 on_channels: Callable[[int], None], on_underrun: Callable[[], None]) -> None:
+        """Open the device called `name`, or the default one; raises EngineError where there is none.
+
+        Where it has fewer than `channels`, two are used; `on_channels` is told how many before it is filled.
+        """
         try:
             import sounddevice
         except (ImportError, OSError) as error:
@@ -35,8 +39,11 @@ class SystemDevice:
             fill(out)
 
         try:
+            most = int(sounddevice.query_devices(name or None, "output")["max_output_channels"])
+            self.channels = channels if channels <= most else 2
+            on_channels(self.channels)
             self._stream = sounddevice.OutputStream(
-                samplerate=sample_rate, blocksize=block_frames, channels=2, dtype="float32", latency=0.02,
+                samplerate=sample_rate, blocksize=block_frames, channels=self.channels, dtype="float32", latency=0.02,
                 device=name or None, callback=callback,
             )
             self._stream.start()
@@ -57,9 +64,10 @@ class SimulatedDevice:
     kind = DeviceKind.SIMULATED
     name = SIMULATED_NAME
 
-    def __init__(self, fill: Fill, *, sample_rate: int, block_frames: int) -> None:
+    def __init__(self, fill: Fill, *, sample_rate: int, block_frames: int, channels: int) -> None:
         self._fill = fill
-        self._block = np.zeros((block_frames, 2), np.float32)
+        self.channels = channels
+        self._block = np.zeros((block_frames, channels), np.float32)
         self._period_s = block_frames / sample_rate
         self._stop = threading.Event()
         self.latency_s = self._period_s

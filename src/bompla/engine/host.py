@@ -18,6 +18,7 @@ from bompla.engine.bounce import click_sounds, event_list
 from bompla.engine.layout import (
     CAPTURE_FRAMES,
     CONTROL_BYTES,
+    MOST_CHANNELS,
     POOL_FRAMES,
     ZONE,
     Capture,
@@ -51,6 +52,7 @@ class EngineState:
     message: str
     sample_rate: int
     block_frames: int
+    channels: int
     latency_s: float
     playing: bool
     position: int
@@ -66,12 +68,17 @@ class EngineState:
 class Engine:
     """Plays a baked loop in a process of its own. Nothing here blocks the caller."""
 
-    def __init__(self, *, device: str = "", sample_rate: int = 48_000, block_frames: int = 256, midi_input: str = "") -> None:
-        """Prepare an engine for the named device, the system's default one, or `SIMULATED_NAME`, and a MIDI input, if any."""
+    def __init__(self, *, device: str = "", sample_rate: int = 48_000, block_frames: int = 256, midi_input: str = "",
+                 channels: int = 2) -> None:
+        """Prepare an engine for the named device, the system's default one, or `SIMULATED_NAME`, and a MIDI input, if any.
+
+        It plays to 2, 4, 6 or 8 `channels`, or to 2 where the device has fewer.
+        """
         self.sample_rate = sample_rate
         self._block_frames = block_frames
         self._device = device
         self._midi_input = midi_input
+        self._channels = channels
         self._zones: Place | None = None
         self._zone_count = 0
         self._colour = b""
@@ -79,7 +86,7 @@ class Engine:
         self._process: subprocess.Popen[bytes] | None = None
         self._pool = SharedMemory.make("bompla-pool", POOL_FRAMES * 8)
         self._pool_frames = np.frombuffer(self._pool.memory, "<f4", POOL_FRAMES * 2).reshape(POOL_FRAMES, 2)
-        self._capture_memory = SharedMemory.make("bompla-capture", CAPTURE_FRAMES * 8)
+        self._capture_memory = SharedMemory.make("bompla-capture", CAPTURE_FRAMES * MOST_CHANNELS * 4)
         self._control_memory: SharedMemory | None = None
         self._control: Control | None = None
         self._plan = PoolPlan()
@@ -106,7 +113,8 @@ class Engine:
         self._control_memory = SharedMemory.make("bompla-control", CONTROL_BYTES)
         self._control = Control(self._control_memory)
         descriptors = (self._control_memory.descriptor, self._pool.descriptor, self._capture_memory.descriptor)
-        arguments = [*map(str, descriptors), str(self.sample_rate), str(self._block_frames), self._device, self._midi_input]
+        arguments = [*map(str, descriptors), str(self.sample_rate), str(self._block_frames), self._device, self._midi_input,
+                     str(self._channels)]
         environment = dict(os.environ, OMP_NUM_THREADS="1", OPENBLAS_NUM_THREADS="1")
         try:
             self._process = subprocess.Popen(
@@ -153,7 +161,7 @@ class Engine:
     def state(self) -> EngineState:
         """What the audio process last said."""
         if self._control is None:
-            return EngineState(False, DeviceKind.NONE, "", "", self.sample_rate, 0, 0.0, False, 0, 0, 0.0, 0, 0.0, 0, 0)
+            return EngineState(False, DeviceKind.NONE, "", "", self.sample_rate, 0, 2, 0.0, False, 0, 0, 0.0, 0, 0.0, 0, 0)
         s = self._control.state[0].copy()
         for _ in range(STATE_TRIES):  # a record of one block, not half of the next
             if s["told"] % 2 == 0 and s["told"] == self._control.state[0]["told"]:
@@ -166,6 +174,7 @@ class Engine:
             message=bytes(s["message"]).decode(errors="replace"),
             sample_rate=int(s["sample_rate"]) or self.sample_rate,
             block_frames=int(s["block_frames"]),
+            channels=int(s["channels"]),
             latency_s=float(s["latency_s"]),
             playing=bool(s["playing"]),
             position=int(s["position"]),
@@ -255,9 +264,9 @@ class Engine:
         if old_original is not None and old_original is not original:
             self._give_back(old_original[1])
 
-    def use(self, *, device: str, block_frames: int, midi_input: str) -> None:
+    def use(self, *, device: str, block_frames: int, midi_input: str, channels: int = 2) -> None:
         """Play to another device, in other blocks, or listen to another MIDI input: the audio process is started again."""
-        self._device, self._block_frames, self._midi_input = device, block_frames, midi_input
+        self._device, self._block_frames, self._midi_input, self._channels = device, block_frames, midi_input, channels
         position = self.state.position
         self.close()
         self._restarts = 0
@@ -266,9 +275,9 @@ class Engine:
         self._send_all()
 
     @property
-    def chosen(self) -> tuple[str, int, str]:
-        """The device, block length and MIDI input asked for."""
-        return self._device, self._block_frames, self._midi_input
+    def chosen(self) -> tuple[str, int, str, int]:
+        """The device, block length, MIDI input and channels asked for."""
+        return self._device, self._block_frames, self._midi_input, self._channels
 
     def set_zones(self, zones: Iterable[PlayedNote]) -> None:
         """Tell what MIDI notes play; notes whose sound is not there yet are left out."""
@@ -276,7 +285,7 @@ class Engine:
         for zone in zones:
             known = self._sounds.get(zone.sound)
             if known is not None:
-                sends = sends_of(zone.room, zone.echo, kick=zone.kick)
+                sends = sends_of(zone.room, zone.echo, kick=zone.kick, output=zone.output)
                 rows.append((zone.note, zone.up_to, zone.pad % PADS_END, zone.choke, 0, known[1].length, zone.velocity, known[1].offset,
                              zone.gain, sends, zone.release_frames, zone.pitch))
         made = np.array(rows, dtype=ZONE)
@@ -310,11 +319,11 @@ class Engine:
         """Let the sounds of a pad that are held end."""
         self._send(Op.LET_GO, pad=pad)
 
-    def midi(self, content: bytes) -> None:
-        """Play MIDI bytes as if they came from a port."""
+    def midi(self, content: bytes, at_frame: int = 0) -> None:
+        """Play MIDI bytes as if they came from a port, at once or at a frame of the engine's count."""
         for start in range(0, len(content), 8):
             part = content[start : start + 8]
-            self._send(Op.MIDI, offset=int.from_bytes(part.ljust(8, b"\0"), "little", signed=True), length=len(part))
+            self._send(Op.MIDI, offset=int.from_bytes(part.ljust(8, b"\0"), "little", signed=True), length=len(part), x=float(at_frame))
 
     def played(self) -> list[tuple[int, int, int, int, int, int]]:
         """Return the pads struck since the last call, as (frame, position, pad, velocity, playing, pitch)."""
@@ -396,9 +405,9 @@ class Engine:
         """Fade out everything that sounds."""
         self._send(Op.SILENCE)
 
-    def captured(self, *, since_frame: int) -> NDArray[np.float32]:
-        """Return what the simulated device has played from a rendered frame on, shape (frames, 2)."""
-        return Capture(self._capture_memory).read(since_frame, self.state.rendered_frames)
+    def captured(self, *, since_frame: int, pair: int = 0) -> NDArray[np.float32]:
+        """Return what the simulated device has played to a pair of outputs from a rendered frame on, shape (frames, 2)."""
+        return Capture(self._capture_memory).read(since_frame, self.state.rendered_frames, pair)
 
     def _changed(self, key: SoundKey, baked: Baked) -> bool:
         return key not in baked.sounds or baked.sounds[key] is not self._sounds[key][0]

@@ -88,12 +88,14 @@ EVENT = np.dtype(
 """A hit to be played, 40 bytes: when in the loop, which sound of the pool, how loud; after `gate` frames, if any, it is let go."""
 
 KICK_FLAG = 1 << 16
+OUTPUT_SHIFT = 17
+MOST_CHANNELS = 8
 
 
-def sends_of(room: float, echo: float, *, kick: bool, chance: float = 1.0) -> int:
-    """Return a pad's shares of room and echo, 0 to 1, whether it is a kick, and how often a hit is left out, as one number."""
+def sends_of(room: float, echo: float, *, kick: bool, chance: float = 1.0, output: int = 0) -> int:
+    """Return shares of room and echo, 0 to 1, whether it is a kick, a pair of outputs, and how often a hit is left out, as one number."""
     missed = round(255 * (1.0 - max(0.0, min(1.0, chance))))
-    return round(255 * room) | round(255 * echo) << 8 | (KICK_FLAG if kick else 0) | missed << 24
+    return round(255 * room) | round(255 * echo) << 8 | (KICK_FLAG if kick else 0) | output << OUTPUT_SHIFT | missed << 24
 
 
 ZONE = np.dtype(
@@ -133,6 +135,7 @@ STATE = np.dtype(
         ("kind", "<i4"),
         ("sample_rate", "<i4"),
         ("block_frames", "<i4"),
+        ("channels", "<i4"),
         ("ready", "<i4"),
         ("last_note", "<i8"),
         ("latency_s", "<f8"),
@@ -151,7 +154,7 @@ CONTROL_BYTES = PLAYED_AT + PLAYED_SIZE * PLAYED.itemsize
 POOL_FRAMES = 1 << 26
 """512 MB of address space; memory is taken only where sound is written."""
 
-CAPTURE_FRAMES = 1 << 21
+CAPTURE_FRAMES = 1 << 20
 
 
 @dataclass(frozen=True, eq=False)
@@ -235,17 +238,18 @@ class Capture:
     """The ring that keeps what the simulated device played."""
 
     def __init__(self, shared: SharedMemory) -> None:
-        self.sound = np.frombuffer(shared.memory, "<f4", CAPTURE_FRAMES * 2).reshape(CAPTURE_FRAMES, 2)
+        self.sound = np.frombuffer(shared.memory, "<f4", CAPTURE_FRAMES * MOST_CHANNELS).reshape(CAPTURE_FRAMES, MOST_CHANNELS)
 
     def write(self, at_frame: int, block: NDArray[np.float32]) -> None:
         """Keep a block that was played from frame `at_frame` on."""
         start = at_frame % CAPTURE_FRAMES
         first = min(len(block), CAPTURE_FRAMES - start)
-        self.sound[start : start + first] = block[:first]
+        channels = block.shape[1]
+        self.sound[start : start + first, :channels] = block[:first]
         if first < len(block):
-            self.sound[: len(block) - first] = block[first:]
+            self.sound[: len(block) - first, :channels] = block[first:]
 
-    def read(self, start_frame: int, end_frame: int) -> NDArray[np.float32]:
-        """Return a copy of what was played from `start_frame` to `end_frame`, as far back as it is kept."""
+    def read(self, start_frame: int, end_frame: int, pair: int = 0) -> NDArray[np.float32]:
+        """Return a copy of what was played to a pair of outputs from `start_frame` to `end_frame`, as far back as it is kept."""
         start_frame = max(start_frame, end_frame - CAPTURE_FRAMES, 0)
-        return self.sound[np.arange(start_frame, end_frame) % CAPTURE_FRAMES].copy()
+        return self.sound[np.arange(start_frame, end_frame) % CAPTURE_FRAMES, 2 * pair : 2 * pair + 2].copy()

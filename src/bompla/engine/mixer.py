@@ -14,7 +14,7 @@ from typing import Any, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, ZONE, Bus, Op
+from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, ZONE, Bus, Op
 from bompla.engine.midiin import MidiParser
 
 Block = NDArray[np.float32]
@@ -164,11 +164,23 @@ class MixerState:
     turns: dict[int, int] = field(default_factory=dict)
     parser: MidiParser = field(default_factory=MidiParser)
     played: list[tuple[int, int, int, int, int]] = field(default_factory=list)
+    clock: int = 0
+    due: list[tuple[int, bytes]] = field(default_factory=list)
     delay: int = 0
     served: int = 0
-    out: Block = field(default_factory=lambda: np.zeros((MAX_BLOCK_FRAMES, 2), np.float32))
+    pairs: int = 1
+    out: Block = field(init=False)
+    direct: Block = field(init=False)
     pattern: Strip = field(default_factory=Strip)
     live: Strip = field(default_factory=Strip)
+
+    def __post_init__(self) -> None:
+        self.set_pairs(self.pairs)
+
+    def set_pairs(self, pairs: int) -> None:
+        """Play to so many pairs of outputs; what belongs to others goes to the first."""
+        self.pairs = pairs
+        self.out, self.direct = np.zeros((2, MAX_BLOCK_FRAMES, 2 * pairs), np.float32)
 
 
 def command(op: Op, *, serial: int = 0, pad: int = -1, choke: int = 0, flag: int = 0, offset: int = 0,
@@ -226,6 +238,7 @@ def _set(state: MixerState, op: int, record: NDArray[np.void], offset: int, leng
     elif op == Op.CLICK:
         state.click = bool(record["flag"])
     elif op == Op.SILENCE:
+        state.due.clear()
         _fade_all(state, Bus.PATTERN, Bus.CLICK, Bus.LIVE)
     else:
         _play_by_hand(state, op, record, offset, length)
@@ -235,7 +248,11 @@ def _play_by_hand(state: MixerState, op: int, record: NDArray[np.void], offset: 
     if op == Op.ZONES:
         state.zones = _zones_by_note(np.frombuffer(_bytes(state, offset, length * ZONE.itemsize), ZONE))
     elif op == Op.MIDI:
-        play_midi(state, offset.to_bytes(8, "little", signed=True)[:length])
+        content, at_frame = offset.to_bytes(8, "little", signed=True)[:length], int(record["x"])
+        if at_frame > state.clock:
+            state.due.append((at_frame, content))
+        else:
+            play_midi(state, content)
     elif op == Op.TOUCH:
         state.touch = float(record["x"])
     elif op == Op.LET_GO:
@@ -296,11 +313,15 @@ def _play_note(state: MixerState, ranges: Ranges, velocity: int, wait: int, *, t
 
 
 def render(state: MixerState, frames: int) -> Block:
-    """Return the next frames, shape (frames, 2), from -1 to 1; valid until the next call."""
-    out, pattern, live = state.out[:frames], state.pattern, state.live
-    out[:] = 0.0
+    """Return the next frames, shape (frames, 2 for each pair of outputs), from -1 to 1; valid until the next call."""
+    every, pattern, live = state.out[:frames], state.pattern, state.live
+    out, direct = every[:, :2], state.direct[:frames, 2:]
+    every[:] = 0.0
+    direct[:] = 0.0
     pattern.clear(frames)
     live.clear(frames)
+    if state.due:
+        _play_due(state, frames)
     at = 0
     if state.playing and state.delay > 0:
         at = min(state.delay, frames)
@@ -315,10 +336,25 @@ def render(state: MixerState, frames: int) -> Block:
         else:
             _mix(state, voice, None, frames)
     state.voices = [voice for voice in state.voices if voice.done < _end(voice)]
-    out += pattern.run(frames, sounding[Bus.PATTERN]) * state.rebuilt_gain.next(frames)
+    gain = state.rebuilt_gain.next(frames)
+    out += pattern.run(frames, sounding[Bus.PATTERN]) * gain
     out += live.run(frames, sounding[Bus.LIVE])
-    np.clip(out, -1.0, 1.0, out=out)
-    return out
+    if state.pairs > 1:
+        every[:, 2:] += direct * gain
+    np.clip(every, -1.0, 1.0, out=every)
+    state.clock += frames
+    return every
+
+
+def _play_due(state: MixerState, frames: int) -> None:
+    """Play what was sent ahead for the coming block."""
+    later = []
+    for at_frame, content in state.due:
+        if at_frame < state.clock + frames:
+            play_midi(state, content, max(0, at_frame - state.clock))
+        else:
+            later.append((at_frame, content))
+    state.due = later
 
 
 def _advance(state: MixerState, out: Block, at: int, frames: int) -> int:
@@ -410,8 +446,12 @@ def _mix(state: MixerState, voice: Voice, strip: Strip | None, frames: int) -> N
             passed = np.arange(voice.done, voice.done + count) - voice.fade_from
             part *= np.clip(1.0 - passed / voice.fade_frames, 0.0, 1.0).astype(np.float32)[:, np.newaxis]
         where = slice(voice.wait, voice.wait + count)
+        pair = voice.sends >> OUTPUT_SHIFT & 3
         if strip is None:
-            state.out[where] += part
+            state.out[where, :2] += part
+        elif 0 < pair < state.pairs:
+            target = state.direct if voice.bus == Bus.PATTERN else state.out
+            target[where, 2 * pair : 2 * pair + 2] += part
         else:
             strip.sound[where] += part
             if strip.coloured and voice.sends:

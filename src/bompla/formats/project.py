@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import io
 import zipfile
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -28,10 +28,11 @@ _FIXED_TIME = (2020, 1, 1, 0, 0, 0)
 
 @dataclass(frozen=True, eq=False)
 class Project:
-    """What a project file holds: sounds with their documents, and which of them is shown."""
+    """What a project file holds: sounds with their documents, which of them is shown, and by content what their pads borrow."""
 
     sources: tuple[tuple[Document, Clip], ...]
     current: int = 0
+    borrowed: Mapping[str, Clip] = field(default_factory=dict)
 
 
 def _one_source_to_many(header: dict[str, Any]) -> dict[str, Any]:
@@ -54,7 +55,12 @@ def project_bytes(project: Project) -> bytes:
         name, content = _encoded(clip, f"audio/source{index + 1 if index else ''}")
         sounds[name] = content
         sources.append({"audio": name, "document": msgspec.to_builtins(document)})
-    header = {"format": "bompla project", "version": FORMAT_VERSION, "sources": sources, "current": project.current}
+    header: dict[str, Any] = {"format": "bompla project", "version": FORMAT_VERSION, "sources": sources, "current": project.current}
+    wanted = sorted({sound.content_hash for document, _ in project.sources for sound in document.borrowed})
+    for key in wanted:
+        name, sounds_bytes = _encoded(project.borrowed[key], f"audio/{key}")
+        sounds[name] = sounds_bytes
+        header.setdefault("borrowed", {})[key] = name
     target = io.BytesIO()
     with zipfile.ZipFile(target, "w") as archive:
         entry = zipfile.ZipInfo(PROJECT_ENTRY, _FIXED_TIME)
@@ -89,6 +95,7 @@ def read_project(content: bytes, name: str) -> Project:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             header = _header_of(msgspec.json.decode(_entry(archive, PROJECT_ENTRY)), name)
             sources = tuple(_source_of(archive, plain, name) for plain in header["sources"])
+            borrowed = {str(key): _borrowed_of(archive, str(entry), name) for key, entry in header.get("borrowed", {}).items()}
             current = int(header["current"])
     except (zipfile.BadZipFile, KeyError, EOFError, NotImplementedError, RuntimeError, ValueError, TypeError) as error:
         raise ProjectError(f"{name} is not a Bompla project, or it is damaged.") from error
@@ -98,7 +105,12 @@ def read_project(content: bytes, name: str) -> Project:
         raise ProjectError(f"{name} is damaged: {error}") from error
     if not 1 <= len(sources) <= MAX_SOURCES:
         raise ProjectError(f"{name} is damaged: it holds no sound.")
-    return Project(sources, max(0, min(current, len(sources) - 1)))
+    for document, clip in sources:
+        for sound in document.borrowed:
+            kept = borrowed.get(sound.content_hash)
+            if kept is None or (kept.frames, kept.sample_rate) != (sound.frames, clip.sample_rate):
+                raise ProjectError(f"{name} is damaged: the sound {sound.name}, which a pad plays, is not in it.")
+    return Project(sources, max(0, min(current, len(sources) - 1)), borrowed)
 
 
 def _header_of(header: Any, name: str) -> dict[str, Any]:
@@ -127,6 +139,10 @@ def _source_of(archive: zipfile.ZipFile, plain: Any, name: str) -> tuple[Documen
     if (clip.frames, clip.sample_rate) != (source.frames, source.sample_rate):
         raise ProjectError(f"{name} is damaged: its sound is not the one its cuts were made on.")
     return document, clip
+
+
+def _borrowed_of(archive: zipfile.ZipFile, entry: str, name: str) -> Clip:
+    return decode_clip(_entry(archive, entry), f"A pad's sound in {name}")
 
 
 def _entry(archive: zipfile.ZipFile, name: str) -> bytes:

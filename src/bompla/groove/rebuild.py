@@ -154,7 +154,7 @@ def kit_of_slices(document: Document) -> Document:
 
 def tray(document: Document) -> tuple[Cut, ...]:
     """Return the cuts whose slices are on no pad."""
-    used = {layer.at_sample for pad in document.pads for layer in pad.layers}
+    used = {layer.at_sample for pad in document.pads for layer in pad.layers if not layer.of}
     return tuple(c.cut for c in document.slices() if c.start_sample not in used and not c.cut.left_out)
 
 

@@ -40,6 +40,9 @@ def check_document(document: Document) -> None:
 def _check_pads(document: Document) -> set[int]:
     """Return the ids of the pads, each checked."""
     pad_ids = {pad.id for pad in document.pads}
+    borrowed = {sound.content_hash for sound in document.borrowed}
+    if len(borrowed) != len(document.borrowed) or any(sound.frames < 1 for sound in document.borrowed):
+        raise EditError("Each sound from another file is there once, and has a length.")
     if len(pad_ids) != len(document.pads) or len({pad.slot for pad in document.pads}) != len(pad_ids):
         raise EditError("Each pad needs a place of its own.")
     for pad in document.pads:
@@ -47,6 +50,8 @@ def _check_pads(document: Document) -> set[int]:
             raise EditError(f"The pad {pad.name} has no usable drum or note.")
         if pad.shape != held(pad.shape):
             raise EditError(f"The pad {pad.name} has a shape out of its range.")
+        if any(layer.of and layer.of not in borrowed for layer in pad.layers):
+            raise EditError(f"The pad {pad.name} plays a sound that is not there.")
         if pad.keys != (0, 0) and not 0 <= pad.keys[0] <= pad.note <= pad.keys[1] <= 127:
             raise EditError(f"The keys that play the pad {pad.name} must hold its own note.")
     return pad_ids

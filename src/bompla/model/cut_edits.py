@@ -284,7 +284,7 @@ def _sorted(cuts: Iterable[Cut]) -> tuple[Cut, ...]:
 def _following(pad: Pad, cut: Cut, moved: Cut) -> Pad:
     layers = tuple(
         replace(layer, at_sample=moved.at_sample, attack_sample=moved.attack_sample)
-        if layer.at_sample == cut.at_sample
+        if layer.at_sample == cut.at_sample and not layer.of
         else layer
         for layer in pad.layers
     )

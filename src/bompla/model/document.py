@@ -158,12 +158,24 @@ class Loop(msgspec.Struct, frozen=True):
 
 
 class Layer(msgspec.Struct, frozen=True):
-    """A slice on a pad: its cut and attack, the velocity it was played at, the highest it answers to."""
+    """A slice on a pad: its cut and attack, the velocity it was played at, the highest it answers to.
+
+    Where `of` is the content hash of a borrowed sound, that sound is on the pad, and places are its own.
+    """
 
     at_sample: int
     attack_sample: int
     velocity: int
     up_to: int
+    of: str = ""
+
+
+class Borrowed(msgspec.Struct, frozen=True):
+    """A sound from another file that a pad plays, at the source's rate."""
+
+    name: str
+    content_hash: str
+    frames: int
 
 
 class Pad(msgspec.Struct, frozen=True):
@@ -327,6 +339,7 @@ class Document(msgspec.Struct, frozen=True):
     colour: Colour = Colour()
     order: tuple[OrderStep, ...] = ()
     wander: Wander = Wander()
+    borrowed: tuple[Borrowed, ...] = ()
     shown: int = 0
     next_id: int = 1
 
@@ -405,7 +418,9 @@ class Document(msgspec.Struct, frozen=True):
         raise EditError("That hit is no longer there.")
 
     def layer_bounds(self, layer: Layer) -> tuple[int, int]:
-        """Return where a layer's sound starts and ends in the source: to the next cut, or the loop's end."""
+        """Return where a layer's sound starts and ends: to the next cut or the loop's end, or all of a borrowed one."""
+        if layer.of:
+            return 0, next((one.frames for one in self.borrowed if one.content_hash == layer.of), 0)
         after = bisect_left(self.cuts, layer.at_sample + self.min_cut_frames, key=lambda cut: cut.at_sample)
         end = self.cuts[after].at_sample if after < len(self.cuts) else self.loop.end_sample
         if layer.at_sample < self.loop.end_sample < end:

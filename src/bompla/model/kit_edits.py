@@ -8,7 +8,7 @@ from itertools import pairwise
 from msgspec.structs import replace
 
 from bompla.errors import EditError
-from bompla.model.document import PADS_PER_PAGE, Cut, Document, Layer, Pad
+from bompla.model.document import PADS_PER_PAGE, Borrowed, Cut, Document, Heard, Layer, Pad
 from bompla.model.drums import DRUMS
 from bompla.model.shape import TAILS, Shape, held
 
@@ -84,12 +84,31 @@ def put_on_slot(document: Document, slot: int, cut_id: int) -> Document:
     if not 0 <= slot < 8 * PADS_PER_PAGE:
         raise EditError("There is no pad at that place.")
     cut = document.cut(cut_id)
-    layer = layer_of(cut)
+    drum = cut.heard[0].drum if cut.heard else "perc"
+    return _put_layer(document, slot, layer_of(cut), drum, cut.name)
+
+
+def put_borrowed(document: Document, slot: int, sound: Borrowed, heard: Heard, *, attack_sample: int, more: bool = False) -> Document:
+    """Put a sound from another file on the pad at a slot, in place of what it plays or with `more` beside it.
+
+    What it is `heard` as says how hard it was played, and which drum an empty slot becomes.
+    """
+    if not 0 <= slot < 8 * PADS_PER_PAGE:
+        raise EditError("There is no pad at that place.")
+    layer = Layer(0, attack_sample, heard.velocity, 127, sound.content_hash)
+    if all(one.content_hash != sound.content_hash for one in document.borrowed):
+        document = replace(document, borrowed=(*document.borrowed, sound))
+    pad = next((p for p in document.pads if p.slot == slot), None)
+    if pad is not None and more:
+        return _with_layer(document, pad.id, layer)
+    return _put_layer(document, slot, layer, heard.drum, sound.name)
+
+
+def _put_layer(document: Document, slot: int, layer: Layer, drum: str, name: str) -> Document:
     pad = next((p for p in document.pads if p.slot == slot), None)
     if pad is not None:
         return _with_pad(document, replace(pad, layers=(layer,)))
-    drum = cut.heard[0].drum if cut.heard else "perc"
-    new = Pad(document.next_id, slot, drum, cut.name or DRUMS[drum].label, DRUMS[drum].note, 0.0, (layer,), own=True)
+    new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, DRUMS[drum].note, 0.0, (layer,), own=True)
     pads = tuple(sorted([*document.pads, new], key=lambda p: p.slot))
     return replace(document, pads=pads, next_id=document.next_id + 1)
 
@@ -124,9 +143,13 @@ def take_off(document: Document, pad_id: int, layer: Layer) -> Document:
 
 def add_layer(document: Document, pad_id: int, cut_id: int) -> Document:
     """Put one more slice on a pad, to take turns with those of its loudness or to answer to velocities of its own."""
-    pad, layer = document.pad(pad_id), layer_of(document.cut(cut_id))
-    if any(one.at_sample == layer.at_sample for one in pad.layers):
-        raise EditError("That slice is on this pad already.")
+    return _with_layer(document, pad_id, layer_of(document.cut(cut_id)))
+
+
+def _with_layer(document: Document, pad_id: int, layer: Layer) -> Document:
+    pad = document.pad(pad_id)
+    if any((one.of, one.at_sample) == (layer.of, layer.at_sample) for one in pad.layers):
+        raise EditError("That is on this pad already.")
     groups: dict[int, list[Layer]] = {}
     for one in pad.layers:
         groups.setdefault(one.up_to, []).append(one)

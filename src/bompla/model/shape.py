@@ -9,6 +9,9 @@ import msgspec
 FILTERS = ("none", "low", "high", "band", "notch")
 DIRECTIONS = ("forward", "reverse", "forward and back")
 TAILS = ("as the kit", "none", "ring on", "back and forth")
+OUTPUTS = ("1–2", "3–4", "5–6", "7–8")
+"""The pairs of a device's outputs; the first is the one that everything else plays to."""
+
 CHOKE_SETS = (-1, 0, 1, 2, 3, 4)
 """The set whose pads silence each other: -1 for that of the drum, 0 for none."""
 
@@ -19,7 +22,8 @@ class Shape(msgspec.Struct, frozen=True):
     `start_ms` and `end_ms` are cut off at either end, `fade_in_ms` and `fade_out_ms` fade what is left.
     The envelope rises over `attack_ms`, holds over `hold_ms`, falls over `decay_ms` to `sustain`.
     `tune` is in semitones. `clean` is how much of what sounds underneath is taken away. A pad that is `held`
-    sounds as long as it is held, and ends over `release_ms`; `room` and `echo` are its shares of the colour's.
+    sounds as long as it is held, and ends over `release_ms`; `room` and `echo` are its shares of the colour's. `output` is the pair
+    of the device that it goes out at, counted from 0; past the first it leaves beside the colour.
     """
 
     start_ms: float = 0.0
@@ -43,6 +47,7 @@ class Shape(msgspec.Struct, frozen=True):
     release_ms: float = 60.0
     room: float = 0.0
     echo: float = 0.0
+    output: int = 0
 
 
 PLAIN = Shape()
@@ -91,7 +96,8 @@ SHAPE_PARAMS: dict[str, ShapeParam] = {
 
 def sounding(shape: Shape) -> Shape:
     """Return what of a shape is baked into the sound; the rest is done while it plays."""
-    return msgspec.structs.replace(shape, held=PLAIN.held, release_ms=PLAIN.release_ms, room=PLAIN.room, echo=PLAIN.echo)
+    return msgspec.structs.replace(shape, held=PLAIN.held, release_ms=PLAIN.release_ms, room=PLAIN.room, echo=PLAIN.echo,
+                                  output=PLAIN.output)
 
 
 def held(shape: Shape) -> Shape:
@@ -104,4 +110,5 @@ def held(shape: Shape) -> Shape:
         direction=shape.direction if shape.direction in DIRECTIONS else PLAIN.direction,
         tail=shape.tail if shape.tail in TAILS else PLAIN.tail,
         choke=shape.choke if shape.choke in CHOKE_SETS else PLAIN.choke,
+        output=shape.output if 0 <= shape.output < len(OUTPUTS) else PLAIN.output,
     )

@@ -40,7 +40,8 @@ STRETCHED, BY_SLICES, AS_TAPE = WAYS = ("stretched", "by its slices", "as a tape
 class SoundKey(NamedTuple):
     """What a pad sound is made from: a stretch of the source in samples, its attack, its pad's shape.
 
-    `drum` and `others` name the drum that the pad stands for and those underneath, where it is cleaned of them.
+    `drum` and `others` name the drum that the pad stands for and those underneath, where it is cleaned of them;
+    `of` is the content hash of a borrowed sound that it is made from instead.
     """
 
     start: int
@@ -49,6 +50,7 @@ class SoundKey(NamedTuple):
     shape: Shape = PLAIN
     drum: str = ""
     others: tuple[str, ...] = ()
+    of: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,6 +103,7 @@ class PlayedHit:
     gate_frames: int = 0
     release_frames: int = 0
     chance: float = 1.0
+    output: int = 0
 
 
 @dataclass(eq=False)
@@ -114,10 +117,11 @@ class Baker:
 
     def bake(
         self, document: Document, clip: Clip, original: Clip | None = None, *, speed: float = 1.0, way: str = STRETCHED,
-        passages: tuple[Passage, ...] = (),
+        passages: tuple[Passage, ...] = (), borrowed: Mapping[str, Clip] | None = None,
     ) -> Baked:
         """Return what to play for a document; `clip` is its source's sound, `original` what is heard as the original if not that.
 
+        `borrowed` has the sounds from other files by their content; a pad whose sound is not in it is silent.
         With `passages` these play, otherwise the shown variation.
 
         At another `speed` the pattern's hits move apart or together, and the original goes along in one
@@ -137,7 +141,8 @@ class Baker:
         beats = round(total_beats(passages)) if passages else document.pattern_beats
         keys = wanted_sounds(document, clip, hits)
         sounds = {key: self._known.get(key) for key in keys}
-        baked = {key: made_sound(clip, key, self.sample_rate) if sound is None else sound for key, sound in sounds.items()}
+        baked = {key: made_sound(_made_from(key, clip, borrowed or {}), key, self.sample_rate) if sound is None else sound
+                 for key, sound in sounds.items()}
         self._known = dict(baked)
         sound = self._original[1]
         frames_per_beat = sound.shape[0] / loop.beats
@@ -158,8 +163,8 @@ def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: flo
         shape = replace(shape, tune=round(shape.tune + tune, 4))
     if shape.tail == PLAIN.tail and document.tail != "none":
         shape = replace(shape, tail=document.tail)
-    if shape.clean <= 0.0:
-        return SoundKey(start, end, attack, shape)
+    if shape.clean <= 0.0 or layer.of:
+        return SoundKey(start, end, attack, shape, of=layer.of)
     cut = next((c for c in document.cuts if c.at_sample == layer.at_sample), None)
     others = tuple(h.drum for h in cut.heard if h.drum != pad.drum and h.confidence >= UNDERNEATH) if cut else ()
     return SoundKey(start, end, attack, shape, pad.drum, others)
@@ -176,21 +181,29 @@ def made_sound(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float3
     return _faded(sound, sample_rate, fade_out_ms(part, 0, part.frames) if key.shape == PLAIN else FADE_OUT_MS)
 
 
+def _made_from(key: SoundKey, clip: Clip, borrowed: Mapping[str, Clip]) -> Clip:
+    return borrowed.get(key.of, Clip(np.zeros((1, 1), np.float32), clip.sample_rate)) if key.of else clip
+
+
 def lead_frames(key: SoundKey, clip: Clip, sample_rate: int) -> int:
     """Return how many frames of the engine a sound's attack lies after its start."""
     attack_ms = samples_to_ms(key.attack - key.start, clip.sample_rate)
     return ms_to_samples(lead_ms(key.shape, attack_ms), sample_rate)
 
 
-def level_as_the_kit(document: Document, clip: Clip, pad: Pad) -> float:
+def level_as_the_kit(document: Document, clip: Clip, pad: Pad, borrowed: Mapping[str, Clip] | None = None) -> float:
     """Return the level in dB at which a pad's loudest 50 ms are as loud as the middle of the other pads'; 0 where nothing compares."""
     window = max(1, ms_to_samples(50.0, clip.sample_rate))
 
     def loudest_db(one: Pad) -> float | None:
         if not one.layers:
             return None
-        start, end = document.layer_bounds(one.layers[-1])
-        power = np.square(clip.samples[start:end]).mean(axis=1)
+        layer = one.layers[-1]
+        start, end = document.layer_bounds(layer)
+        sound = (borrowed or {}).get(layer.of) if layer.of else clip
+        if sound is None:
+            return None
+        power = np.square(sound.samples[start:end]).mean(axis=1)
         summed = np.cumsum(np.concatenate([[0.0], power], dtype=float))
         means = (summed[window:] - summed[:-window]) / window if power.size > window else summed[-1:] / max(1, power.size)
         return float(10.0 * np.log10(max(float(means.max(initial=0.0)), 1e-12)))
@@ -225,7 +238,7 @@ def played_hits(
             gate = round(hit.length_beats * frames_per_beat) + lead_frames(key, clip, sample_rate) if hit.length_beats > 0.0 else 0
             result.append(PlayedHit(
                 at, key, pad.id, pad.choke_set, strike_gain(pad, layer, hit.velocity), pad.shape.room, pad.shape.echo,
-                pad.drum == "kick", gate, ms_to_samples(pad.shape.release_ms, sample_rate), hit.chance))
+                pad.drum == "kick", gate, ms_to_samples(pad.shape.release_ms, sample_rate), hit.chance, pad.shape.output))
     return sorted(result, key=lambda played: played.at_frame)
 
 
@@ -272,6 +285,7 @@ class PlayedNote:
     echo: float = 0.0
     kick: bool = False
     release_frames: int = 0
+    output: int = 0
 
 
 def played_notes(document: Document, clip: Clip, sample_rate: int) -> list[PlayedNote]:
@@ -286,7 +300,7 @@ def played_notes(document: Document, clip: Clip, sample_rate: int) -> list[Playe
                 result += [
                     PlayedNote(note, layer.up_to, pad.id, pad.choke_set, sound_key(document, pad, layer, clip, float(pitch)),
                                db_to_gain(pad.level_db), float(layer.velocity), pitch, pad.shape.room, pad.shape.echo,
-                               pad.drum == "kick", release)
+                               pad.drum == "kick", release, pad.shape.output)
                     for layer in pad.layers
                 ]
     return result

@@ -72,6 +72,7 @@ class KitStage(Stage):
         layout.addLayout(self._right_side())
         self.command("pad_rename", lambda: edit_text(self.panel.name))
         self.command("pad_clear", self.panel.clear)
+        self.command("pad_file", self.panel.choose_file)
         self.command("kit_remake", self.remake)
         self.connect_all()
 

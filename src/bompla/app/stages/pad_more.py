@@ -26,7 +26,7 @@ from bompla.model.kit_edits import (
     set_shape,
     set_stacked,
 )
-from bompla.model.shape import SHAPE_PARAMS
+from bompla.model.shape import OUTPUTS, SHAPE_PARAMS
 from bompla.render.sounds import level_as_the_kit
 
 BARS = ("room", "echo")
@@ -66,6 +66,7 @@ class PadMore(Panel):
         row.addWidget(self.stack, 1)
         column.addLayout(row)
         column.addWidget(self._bar("release_ms"))
+        column.addLayout(self._output_row())
         top = QHBoxLayout()
         top.addWidget(label("Across the keys", "heading"))
         top.addStretch(1)
@@ -92,6 +93,21 @@ class PadMore(Panel):
         row.addStretch(1)
         return row
 
+    def _output_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(label("goes out at", "dim"))
+        self.output = QComboBox()
+        self.output.setAccessibleName("The outputs it goes out at")
+        self.output.setToolTip("Outputs past 1–2 leave beside the colour; without them all goes to 1–2. See the settings of sound")
+        self.output.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        for number, name in enumerate(OUTPUTS):
+            self.output.addItem(name, number)
+        self.output.activated.connect(self._set_output)
+        row.addWidget(self.output)
+        row.addStretch(1)
+        return row
+
     def refresh(self, document: Document) -> None:
         """Show the selected pad."""
         pad = self._pad()
@@ -102,6 +118,7 @@ class PadMore(Panel):
         for key, bar in self.bars.items():
             bar.show_value(float(getattr(pad.shape, key)))
         self.held.setChecked(pad.shape.held)
+        self.output.setCurrentIndex(pad.shape.output)
         self.stack.blockSignals(True)
         self.stack.clear()
         self.stack.addItem("no other pad", 0)
@@ -115,12 +132,17 @@ class PadMore(Panel):
     def _match(self) -> None:
         document, clip, pad = self._session.document, self._session.clip, self._pad()
         if document is not None and clip is not None and pad is not None:
-            self._level(level_as_the_kit(document, clip, pad))
+            self._level(level_as_the_kit(document, clip, pad, self._session.borrowed))
 
     def _level(self, level_db: float) -> None:
         pad = self._pad()
         if pad is not None:
             self._session.edit("set level", lambda d: set_pad_level(d, pad.id, level_db))
+
+    def _set_output(self, output: int) -> None:
+        pad = self._pad()
+        if pad is not None:
+            self._session.edit(f"{pad.name} out at {OUTPUTS[output]}", lambda d: set_shape(d, pad.id, replace(pad.shape, output=output)))
 
     def _set_held(self) -> None:
         pad = self._pad()

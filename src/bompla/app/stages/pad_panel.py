@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.session import Session
@@ -18,6 +19,7 @@ from bompla.app.widgets.controls import Chips, MiniWave, Panel, button, clear_la
 from bompla.app.widgets.padgrid import PAD_KEYS
 from bompla.app.widgets.shapeview import EnvelopeView, FilterView, ShapePicture, TrimView
 from bompla.app.widgets.valuebar import ValueBar
+from bompla.audio.files import SUFFIXES
 from bompla.model.document import PADS_PER_PAGE, Document, Layer, Pad
 from bompla.model.drums import DRUMS
 from bompla.model.kit_edits import (
@@ -41,6 +43,8 @@ CHOKES = ((-1, "as the drum"), (0, "nothing"), (1, "hats"), (2, "set 2"), (3, "s
 FILTER_NAMES = {"none": "open", "low": "low-pass", "high": "high-pass", "band": "band-pass", "notch": "notch"}
 SHOWN_LAYERS = 5
 
+SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
+
 
 class PadPanel(Panel):
     """Shows the selected pad. What is dragged is heard at the next strike."""
@@ -52,7 +56,11 @@ class PadPanel(Panel):
         self._title_row(listen)
         self._naming_row()
         self.layers_heading = label("", "heading")
-        self.body.addWidget(self.layers_heading)
+        row = QHBoxLayout()
+        row.addWidget(self.layers_heading)
+        row.addStretch(1)
+        row.addWidget(button("from a file…", self.choose_file, tip=tip("pad_file"), chip=True))
+        self.body.addLayout(row)
         self.layers = QHBoxLayout()
         self.layers.setSpacing(5)
         self.body.addLayout(self.layers)
@@ -185,7 +193,7 @@ class PadPanel(Panel):
         self.envelope.show_shape(pad.shape)
         self.filter.show_shape(pad.shape)
         if pad.layers:
-            self.trim.show_pad(pad, document.layer_bounds(pad.layers[-1]))
+            self.trim.show_pad(pad, pad.layers[-1], document.layer_bounds(pad.layers[-1]))
         self.trim.setVisible(bool(pad.layers))
         self.direction.offer([(name, name) for name in DIRECTIONS], pad.shape.direction)
         for box, value in ((self.kind, pad.shape.filter), (self.choke, pad.shape.choke), (self.tail, pad.shape.tail)):
@@ -201,7 +209,7 @@ class PadPanel(Panel):
         clear_layout(self.layers)
         numbers = {piece.start_sample: piece.number for piece in document.slices()}
         for layer in pad.layers[-SHOWN_LAYERS:]:
-            self.layers.addWidget(self._layer_cell(document, pad, layer, numbers.get(layer.at_sample, 0)), 1)
+            self.layers.addWidget(self._layer_cell(document, pad, layer, 0 if layer.of else numbers.get(layer.at_sample, 0)), 1)
 
     def _layer_cell(self, document: Document, pad: Pad, layer: Layer, number: int) -> QWidget:
         cell = QWidget()
@@ -209,15 +217,18 @@ class PadPanel(Panel):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(2)
         top = QHBoxLayout()
-        top.addWidget(label(f"slice {number}" if number else "no cut", "dim"))
+        borrowed = next((sound.name for sound in document.borrowed if sound.content_hash == layer.of), "")
+        what = label(borrowed or (f"slice {number}" if number else "no cut"), "dim")
+        what.setToolTip(f"From another file: {borrowed}" if borrowed else "")
+        top.addWidget(what)
         top.addStretch(1)
         off = button("×", partial(self._take_off, pad.id, layer), tip="Take this slice off the pad")
-        off.setAccessibleName(f"Take slice {number} off the pad")
+        off.setAccessibleName(f"Take {borrowed or f'slice {number}'} off the pad")
         off.setObjectName("small")
         top.addWidget(off)
         column.addLayout(top)
         wave = MiniWave(26)
-        wave.show_part(self._session.summary, *document.layer_bounds(layer), theme().drum(pad.drum))
+        wave.show_part(self._session.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))
         column.addWidget(wave)
         turns = sum(one.up_to == layer.up_to for one in pad.layers)
         column.addWidget(label(f"to {layer.up_to}" + (", in turn" if turns > 1 else ""), "dim"))
@@ -272,6 +283,14 @@ class PadPanel(Panel):
         pad = self.pad()
         if pad is not None:
             self._session.edit("copy shape", lambda d: copy_shape(d, pad.id))
+
+    def choose_file(self) -> None:
+        """Ask for a sound file to put on the pad."""
+        pad = self.pad()
+        if pad is not None:
+            name, _ = QFileDialog.getOpenFileName(self, "Put a sound on the pad", "", f"Sounds ({SOUNDS});;All files (*)")
+            if name:
+                self._session.borrow(Path(name), pad.slot)
 
     def clear(self) -> None:
         """Take all slices off the pad."""

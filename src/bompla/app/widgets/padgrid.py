@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import QByteArray, QMimeData, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QDrag, QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -101,7 +103,7 @@ class PadGrid(QWidget):
         painter.drawRoundedRect(cell, 4.0, 4.0)
         painter.setFont(theme().font(14, weight=400))
         painter.setPen(theme().colour("dim", 0.85))
-        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "drop a slice")
+        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "drop a slice or a file")
 
     def _paint_pad(self, painter: QPainter, document: Document, pad: Pad, slot: int) -> None:
         cell = self.cell(slot)
@@ -136,8 +138,8 @@ class PadGrid(QWidget):
         painter.drawText(QRectF(cell.left() + 14, cell.bottom() - 23, cell.width() - 28, 18), Qt.AlignmentFlag.AlignVCenter, text)
 
     def _paint_wave(self, painter: QPainter, document: Document, pad: Pad, cell: QRectF) -> None:
-        summary = self._session.summary
-        if summary is None or not pad.layers:
+        summary = self._session.summary_of(pad.layers[-1]) if pad.layers else None
+        if summary is None:
             return
         start, end = document.layer_bounds(pad.layers[-1])
         width, height = round(cell.width() - 28), round(cell.height() - 62)
@@ -180,7 +182,7 @@ class PadGrid(QWidget):
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
         data = event.mimeData()
-        if data is not None and (data.hasFormat(SLICE_MIME) or data.hasFormat(PAD_MIME)):
+        if data is not None and (data.hasFormat(SLICE_MIME) or data.hasFormat(PAD_MIME) or files_in(data)):
             event.acceptProposedAction()
 
     def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -201,6 +203,8 @@ class PadGrid(QWidget):
             for kind in (SLICE_MIME, PAD_MIME):
                 if data.hasFormat(kind):
                     self.drop(kind, int(data.data(kind).data()), slot, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            for place, path in enumerate(files_in(data)):
+                self._session.borrow(path, slot + place, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             event.acceptProposedAction()
         self.update()
 
@@ -295,6 +299,11 @@ class TrayView(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         self._pressed = None
+
+
+def files_in(data: QMimeData) -> list[Path]:
+    """Return the files that are dragged."""
+    return [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
 
 
 def start_drag(source: QWidget, kind: str, item: int) -> None:

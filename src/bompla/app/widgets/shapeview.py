@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QWidget
 from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.raster import wave_pixmap
-from bompla.model.document import Pad
+from bompla.model.document import Layer, Pad
 from bompla.model.shape import PLAIN, SHAPE_PARAMS, Shape, held
 from bompla.render.shaping import response
 
@@ -107,19 +107,20 @@ class TrimView(ShapePicture):
     def __init__(self, session: Session) -> None:
         super().__init__("Start, end and fades of the pad's sound", 88)
         self._session = session
+        self._layer = Layer(0, 0, 100, 127)
         self._span = (0, 1)
         self._drum = "perc"
 
-    def show_pad(self, pad: Pad, span: tuple[int, int]) -> None:
-        """Show a pad's slice."""
-        self._span, self._drum = span, pad.drum
+    def show_pad(self, pad: Pad, layer: Layer, span: tuple[int, int]) -> None:
+        """Show a stretch of the sound that a pad's layer is a part of."""
+        self._layer, self._span, self._drum = layer, span, pad.drum
         self.show_shape(pad.shape)
         self.update()
 
     @property
     def length_ms(self) -> float:
         """The length of the slice."""
-        clip = self._session.clip
+        clip = self._session.sound_of(self._layer)
         return 1000.0 * (self._span[1] - self._span[0]) / clip.sample_rate if clip else 1.0
 
     def _x(self, ms: float) -> float:
@@ -152,7 +153,7 @@ class TrimView(ShapePicture):
 
     def _crossing(self, ms: float) -> float:
         """Return the place nearest to one at which the sound crosses zero, within 2 ms."""
-        clip = self._session.clip
+        clip = self._session.sound_of(self._layer)
         if clip is None or ms <= 0.5 or ms >= self.length_ms - 0.5:
             return max(0.0, ms) if 0.5 < ms < self.length_ms - 0.5 else (0.0 if ms <= 0.5 else self.length_ms)
         at = self._span[0] + round(ms * clip.sample_rate / 1000.0)
@@ -167,7 +168,7 @@ class TrimView(ShapePicture):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme().colour("sunk"))
-        summary = self._session.summary
+        summary = self._session.summary_of(self._layer)
         if summary is None:
             return
         peak = float(abs(summary.columns(*self._span, 64)).max())

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QAbstractListModel, QModelIndex, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QAbstractListModel, QMimeData, QModelIndex, QRectF, QSize, Qt, QTimer, QUrl, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter
 from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
@@ -99,6 +100,17 @@ class ShelfModel(QAbstractListModel):
             return f"{path.stem}, {facts_of(entry)}"
         return None
 
+    def flags(self, index: QModelIndex) -> Qt.ItemFlag:
+        return super().flags(index) | Qt.ItemFlag.ItemIsDragEnabled
+
+    def mimeTypes(self) -> list[str]:  # noqa: N802  # Qt's name
+        return ["text/uri-list"]
+
+    def mimeData(self, indexes: Iterable[QModelIndex]) -> QMimeData:  # noqa: N802  # Qt's name
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(self.shown[index.row()])) for index in indexes])
+        return data
+
     def _arrange(self) -> None:
         self.layoutAboutToBeChanged.emit()
         kept = self.persistentIndexList()
@@ -169,6 +181,8 @@ class ShelfView(QListView):
         self.setModel(model)
         self.setItemDelegate(_RowPainter(self))
         self.setUniformItemSizes(True)
+        self.setDragEnabled(True)
+        self.setDragDropMode(QListView.DragDropMode.DragOnly)
         self.setAccessibleName("Loops of the shelf")
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
