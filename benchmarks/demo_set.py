@@ -22,7 +22,8 @@ from bompla.analysis.analyse import analyse
 from bompla.analysis.network import load_model
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
-from bompla.groove.rebuild import document_from, played
+from bompla.groove.rebuild import document_from
+from bompla.model.as_heard import played
 from bompla.model.drums import DRUMS, Family
 
 SAME_ATTACK_S = 0.016

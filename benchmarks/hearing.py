@@ -23,7 +23,8 @@ import numpy as np
 from bompla.analysis import analyse as analysis
 from bompla.analysis.network import load_model, read_model
 from bompla.audio.clip import Clip
-from bompla.groove.rebuild import document_from, played
+from bompla.groove.rebuild import document_from
+from bompla.model.as_heard import played
 from bompla.model.drums import DRUMS, Family
 from corpus.kits import GROUPS, RATE
 from corpus.render import make_loop

@@ -20,7 +20,8 @@ from bompla.analysis.percussive import percussive
 from bompla.analysis.separate import pull_apart
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
-from bompla.groove.rebuild import document_from, played
+from bompla.groove.rebuild import document_from
+from bompla.model.as_heard import played
 from bompla.model.drums import DRUMS, Family
 from bompla.model.heard_loop import HeardLoop
 

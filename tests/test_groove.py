@@ -10,7 +10,8 @@ from msgspec.structs import replace
 
 from bompla.audio.clip import Clip
 from bompla.groove.grid import beat_divisions, offset_beats, quantised
-from bompla.groove.rebuild import ROWS, document_from, heard_hits, made_kit, played, tray
+from bompla.groove.rebuild import ROWS, document_from, made_kit, tray
+from bompla.model.as_heard import heard_hits, played
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_threshold
 from bompla.model.document import SURE, SURE_BY_DRUM, Attack, Cut, Document, Heard, Hit, Loop, Source

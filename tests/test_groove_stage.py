@@ -2,19 +2,29 @@
 
 from __future__ import annotations
 
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
+import mido
 import numpy as np
 import pytest
 from msgspec.structs import replace
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFileDialog
 
+from bompla.app.widgets.cards import VARIATION_MIME
+from bompla.errors import EditError
+from bompla.formats.midi import MidiOptions, midi_bytes, written_hits
 from bompla.groove.feel import PLAIN_LAYER, felt_pattern
+from bompla.groove.order import order_passages, wander_passages
 from bompla.groove.writers import WRITERS
+from bompla.model.checks import check_document
+from bompla.model.cut_edits import set_left_out, set_meter
 from bompla.model.pattern_edits import delete_hits
+from bompla.model.variation_edits import add_variation, delete_variation, duplicate_variation, move_variation, set_pattern_meter
 from conftest import settle
 
 LEFT = Qt.MouseButton.LeftButton
@@ -131,7 +141,7 @@ def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monke
 def test_variations_are_made_shown_heard_and_dragged(groove: Any, qtbot: Any) -> None:
     session, stage = groove.session, groove.groove
     before = session.document
-    for n in (0, 2, 4):
+    for n in (0, 1, 3):
         stage.new_menu().actions()[n].trigger()
     assert [v.name for v in session.document.variations] == ["as heard", "from A", "empty", "back beat"]
     assert stage.state_line(session.document).startswith("D")
@@ -151,20 +161,109 @@ def test_variations_are_made_shown_heard_and_dragged(groove: Any, qtbot: Any) ->
         QTest.mouseMove(stage.cards, first + (last - first) * step / 4)
     QTest.mouseRelease(stage.cards, LEFT, NONE, last)
     assert [v.letter for v in session.document.variations] == ["C", "A", "B", "D"]
-    stage.new_menu().actions()[1].trigger()
-    heard = {(h.pad_id, round(h.at_beats, 3)) for h in session.document.pattern.hits}
-    assert heard == {(h.pad_id, round(h.at_beats, 3)) for h in before.pattern.hits}
-    stage._take_out_variation()
-    assert len(session.document.variations) == 4
+    QTest.keyClick(stage.cards, Qt.Key.Key_Left)
+    assert session.document.pattern.name == "nothing at all"
     while session.history.done:
         session.undo()
     assert replace(session.document, shown=0) == before
 
 
+def test_what_was_heard_is_shown_played_and_never_changed(groove: Any, qtbot: Any) -> None:
+    """Its card stands first; drawing there is refused in words, a copy of it can be changed, and new cuts change what it shows."""
+    session, stage = groove.session, groove.groove
+    before = session.document
+    session.edit("empty", lambda d: add_variation(d, [], "empty"))
+    QTest.mouseClick(stage.cards, LEFT, NONE, stage.cards.card(-1).center().toPoint())
+    document = session.document
+    assert document.shown == -1
+    assert not stage.name.isEnabled()
+    assert not stage.take_out.isEnabled()
+    assert {(h.pad_id, round(h.at_beats, 3)) for h in document.pattern.hits} == {
+        (h.pad_id, round(h.at_beats, 3)) for h in before.pattern.hits}
+    settle(qtbot, groove)
+    assert len(groove.playback._baked.events) == len(document.pattern.hits)
+    assert stage.lanes.ghosts() == ()
+    lane = stage.lanes.lane(groove.snare.id)
+    QTest.mouseClick(stage.lanes, LEFT, NONE, QPoint(round(stage.lanes.axis.left + 7.0), round(lane.center().y())))
+    assert "stays as it is" in groove.messages.text.text()
+    assert session.document.variations == document.variations
+    assert written_hits(document, MidiOptions())
+    check_document(document)
+    assert order_passages(document)[0].index == 0
+    assert wander_passages(document)[0].index == 0
+    for change in (lambda d: delete_variation(d, d.shown), lambda d: set_pattern_meter(d, "3/4")):
+        with pytest.raises(EditError):
+            change(document)
+    assert move_variation(document, 0, 1).shown == -1
+    session.edit("copy variation", duplicate_variation)
+    assert session.document.pattern.name == "from as heard"
+    assert len(session.document.pattern.hits) == len(document.pattern.hits)
+    assert min(h.id for h in session.document.pattern.hits) > 0
+    QTest.mouseClick(stage.cards, LEFT, NONE, stage.cards.card(-1).center().toPoint())
+    cut = session.document.slices()[4].cut.id
+    session.edit("leave out", lambda d: set_left_out(d, [cut], True))
+    assert len(session.document.pattern.hits) < len(document.pattern.hits)
+
+
+def test_a_card_is_dragged_into_the_order(groove: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    session, stage = groove.session, groove.groove
+    session.edit("empty", lambda d: add_variation(d, [], "empty"))
+    dragged: list[tuple[str, str]] = []
+    monkeypatch.setattr("bompla.app.widgets.cards.start_drag", lambda _, kind, item: dragged.append((kind, item)))
+    middle = stage.cards.card(1).center().toPoint()
+    QTest.mousePress(stage.cards, LEFT, NONE, middle)
+    QTest.mouseMove(stage.cards, middle + QPoint(3, 40))
+    QTest.mouseRelease(stage.cards, LEFT, NONE, middle + QPoint(3, 40))
+    assert dragged == [(VARIATION_MIME, "B")]
+    stage.order.sequence.click("order")
+    row = stage.order.order
+    for letter, x in (("B", 5), ("A", 2), ("B", 400)):
+        data = QMimeData()
+        data.setData(VARIATION_MIME, letter.encode())
+        enter = QDragEnterEvent(QPoint(x, 10), Qt.DropAction.MoveAction, data, LEFT, NONE)
+        row.dragEnterEvent(enter)
+        assert enter.isAccepted()
+        row.dragMoveEvent(QDragMoveEvent(QPoint(x, 10), Qt.DropAction.MoveAction, data, LEFT, NONE))
+        row.grab()
+        row.dropEvent(QDropEvent(QPointF(x, 10), Qt.DropAction.MoveAction, data, LEFT, NONE))
+    assert [step.letter for step in session.document.order] == ["A", "B", "B"]
+    groove.go_to(4)
+    send = groove.send_out
+    send.in_order.click()
+    assert send.sheet.options.letters == ("A", "B", "B")
+    assert send.facts.get("bars") == "12"
+
+
+@pytest.mark.parametrize(("meter", "bars"), [("3/4", 5), ("5/4", 3), ("4/4", 4)])
+def test_a_variation_has_a_meter_of_its_own(groove: Any, qtbot: Any, meter: str, bars: int) -> None:
+    """Its bars are counted, clicked and written in that meter; the loop and the other variations keep theirs."""
+    session, stage = groove.session, groove.groove
+    session.edit("copy variation", duplicate_variation)
+    box = stage.order.meter
+    assert [box.itemData(n) for n in range(box.count())] == ["4/4", "3/4", "5/4"]
+    box.setCurrentIndex(box.findData(meter))
+    box.activated.emit(box.currentIndex())
+    document = session.document
+    per_bar = int(meter[0])
+    assert (document.pattern_meter.name, document.pattern_beats) == (meter, bars * per_bar)
+    assert document.beats_of(document.variations[0]) == 16
+    assert stage.order.bars.value() == bars
+    check_document(document)
+    settle(qtbot, groove)
+    baked = groove.playback._baked
+    assert (baked.beats, baked.beats_per_bar) == (bars * per_bar, per_bar)
+    assert not stage.lanes.grab().isNull()
+    file = mido.MidiFile(file=BytesIO(midi_bytes(document, MidiOptions())))
+    assert [m.numerator for m in file.tracks[0] if m.type == "time_signature"] == [per_bar]
+    both = mido.MidiFile(file=BytesIO(midi_bytes(document, MidiOptions(letters=("A", "B", "A")))))
+    assert [m.numerator for m in both.tracks[0] if m.type == "time_signature"] == ([4] if per_bar == 4 else [4, per_bar, 4])
+    with pytest.raises(EditError, match="another beat"):
+        set_pattern_meter(document, "6/8")
+    assert set_meter(document, "6/8").pattern_meter.name == "6/8", "where the loop's beat is another, the loop's meter holds"
+
+
 def test_a_variation_changes_what_is_heard_at_its_hit(groove: Any, qtbot: Any) -> None:
     """One kick on beat 3 of the first bar: silence before it, sound from its very sample on."""
-    from bompla.model.variation_edits import add_variation
-
     session, playback = groove.session, groove.playback
     kick = next(p for p in session.document.pads if p.drum == "kick")
     session.edit("one", lambda d: add_variation(d, [(kick.id, 2.0, 110)], "one"))

@@ -263,7 +263,7 @@ class ListeningBar(QWidget):
 
     def _document_changed(self, document: Document) -> None:
         self.tempo.setText(f"{document.bpm * self._playback.speed:.2f}")
-        bars = document.pattern_beats // document.loop.meter.beats_per_bar
+        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
         if bars != self._bars_offered:
             self._offer_bars(bars)
         self.half.setEnabled(document.loop.bars % 2 == 0)
@@ -284,7 +284,8 @@ class ListeningBar(QWidget):
         if document is None:
             return
         beats = max(0.0, document.beat_map.beat_at(at_sample))
-        per_bar = document.loop.meter.beats_per_bar
+        meter = document.pattern_meter if self._playback.sequence == "variation" else document.loop.meter
+        per_bar = meter.beats_per_bar
         self.position.setText(f"{int(beats // per_bar) + 1}.{int(beats % per_bar) + 1}.{int(beats % 1 * 100):02d}")
 
     def _scale(self, factor: float) -> None:

@@ -95,6 +95,7 @@ COMMANDS = (
     Command("heard_pins", "Show or hide what was heard and the pattern lacks", "Ctrl+Shift+H", IN_GROOVE),
     Command("feel_write", "Write the feel into the hits", "Ctrl+W", IN_GROOVE),
     Command("writer_cancel", "Close the open writer, leaving the pattern as it is", "Escape", IN_GROOVE),
+    Command("variation_copy", "Copy this variation, to change the copy", "Ctrl+Shift+N", IN_GROOVE),
     Command("hit_delete", "Take the selected hits out", "Delete", IN_GROOVE),
     Command("hit_all", "Select all hits", "Ctrl+A", IN_GROOVE),
     Command("hit_louder", "Selected hits harder", "Up", IN_GROOVE),

@@ -152,7 +152,7 @@ class Playback(QObject):
             return
         delay = 0
         if self.count_in:
-            beats = document.loop.meter.beats_per_bar
+            beats = document.pattern_meter.beats_per_bar
             beat = round(60.0 / document.bpm / self.speed * self.engine.sample_rate)
             delay = beat * beats
             sound = np.zeros((delay, 2), np.float32)
@@ -186,7 +186,7 @@ class Playback(QObject):
             return
         hits = taken_back(strikes, bpm=document.bpm * self.speed, beats=document.pattern_beats, late_s=self.latency_s)
         if self.input_quantise > 0.0:
-            steps = quantised([beat for _, beat, _, _ in hits], document.pattern_beats, compound=document.loop.meter.compound)
+            steps = quantised([beat for _, beat, _, _ in hits], document.pattern_beats, compound=document.pattern_meter.compound)
             hits = [(pad_id, beat + self.input_quantise * (float(step) - beat), velocity, pitch)
                     for (pad_id, beat, velocity, pitch), step in zip(hits, steps, strict=True)]
         replacing = self.replacing

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from bompla.groove.rebuild import played
+from bompla.model.as_heard import played
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
 from bompla.model.heard_loop import HeardLoop

@@ -15,7 +15,7 @@ from bompla.errors import ExportError
 from bompla.files import write_atomically
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import quantised
-from bompla.model.document import Document, Hit, Pad
+from bompla.model.document import Document, Hit, Pad, Variation
 from bompla.model.drums import DRUMS
 
 TICKS_PER_QUARTER = 960
@@ -69,8 +69,12 @@ def section_starts(document: Document, options: MidiOptions) -> list[int]:
     """
     starts = [0]
     for index in _shown(document, options):
-        starts.append(starts[-1] + document.beats_of(document.variations[index]) if document.variations else document.loop.beats)
+        starts.append(starts[-1] + document.beats_of(_variation(document, index)) if document.variations else document.loop.beats)
     return starts
+
+
+def _variation(document: Document, index: int) -> Variation:
+    return document.pattern if index < 0 else document.variations[index]
 
 
 def _shown(document: Document, options: MidiOptions) -> list[int]:
@@ -109,12 +113,15 @@ def _tempo_track(document: Document, letters: tuple[str, ...], starts: list[int]
     track.append(mido.MetaMessage("track_name", name=document.title, time=0))
     tempo = mido.bpm2tempo(document.bpm * meter.beat_quarters)
     track.append(mido.MetaMessage("set_tempo", tempo=min(tempo, 0xFFFFFF), time=0))
-    track.append(
-        mido.MetaMessage("time_signature", numerator=meter.numerator, denominator=meter.denominator, time=0)
-    )
-    names = {variation.letter: variation.name for variation in document.variations}
-    for n, letter in enumerate(letters):
-        track.append(mido.MetaMessage("marker", text=f"{letter} {names[letter]}".strip(), time=starts[n] - starts[n - 1] if n else 0))
+    known = {variation.letter: variation for variation in document.variations}
+    meters = [document.meter_of(known[letter]) for letter in letters] or [document.pattern_meter]
+    for n, own in enumerate(meters):
+        wait = starts[n] - starts[n - 1] if n else 0
+        if n == 0 or own != meters[n - 1]:
+            track.append(mido.MetaMessage("time_signature", numerator=own.numerator, denominator=own.denominator, time=wait))
+            wait = 0
+        if letters:
+            track.append(mido.MetaMessage("marker", text=f"{letters[n]} {known[letters[n]].name}".strip(), time=wait))
     track.append(mido.MetaMessage("end_of_track", time=starts[-1] - starts[len(letters) - 1] if letters else starts[-1]))
     return track
 

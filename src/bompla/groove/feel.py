@@ -55,7 +55,7 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
 def felt_pattern(document: Document) -> tuple[Hit, ...]:
     """Return the hits of the shown variation as they are felt."""
     pattern = document.pattern
-    return felt(pattern.hits, pattern.layer, beats=document.pattern_beats, bpm=document.bpm, meter=document.loop.meter)
+    return felt(pattern.hits, pattern.layer, beats=document.pattern_beats, bpm=document.bpm, meter=document.pattern_meter)
 
 
 def write_in(document: Document) -> Document:
@@ -70,7 +70,7 @@ def feel_of(document: Document, name: str) -> Feel:
     Steps without hits are as late as the steps around them. Raises EditError for a pattern without hits.
     """
     struck = [(hit.at_beats, hit.pad_id, hit.velocity) for hit in document.pattern.hits]
-    return feel_from(struck, document.loop.meter, document.pattern_beats, name)
+    return feel_from(struck, document.pattern_meter, document.pattern_beats, name)
 
 
 def feel_from(struck: Sequence[tuple[float, int, int]], meter: Meter, beats: int, name: str) -> Feel:

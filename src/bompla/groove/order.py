@@ -27,7 +27,7 @@ class Passage:
 def order_passages(document: Document) -> tuple[Passage, ...]:
     """Return the order as passages; steps whose variation is gone are left out. An empty order plays the shown variation."""
     places = {variation.letter: n for n, variation in enumerate(document.variations)}
-    steps = [step for step in document.order if step.letter in places] or [OrderStep(document.pattern.letter, 1)]
+    steps = [step for step in document.order if step.letter in places] or [OrderStep(_begins_with(document), 1)]
     made: list[Passage] = []
     at = 0.0
     for step in steps:
@@ -37,6 +37,11 @@ def order_passages(document: Document) -> tuple[Passage, ...]:
             made.append(Passage(index, at, 0.0, beats))
             at += beats
     return tuple(made)
+
+
+def _begins_with(document: Document) -> str:
+    """Return the letter of the shown variation, or of the first where that is what was heard."""
+    return document.pattern.letter or (document.variations[0].letter if document.variations else "")
 
 
 def rule_for(document: Document, letter: str) -> WanderRule:
@@ -54,7 +59,7 @@ def wander_passages(document: Document) -> tuple[Passage, ...]:
     places = {variation.letter: n for n, variation in enumerate(document.variations)}
     rng = np.random.default_rng(document.wander.seed)
     total = float(document.wander.bars * document.loop.meter.beats_per_bar)
-    letter = document.pattern.letter
+    letter = _begins_with(document)
     made: list[Passage] = []
     at = 0.0
     while at < total - 1e-9 and letter in places:
@@ -87,7 +92,7 @@ def passage_hits(document: Document, passages: tuple[Passage, ...]) -> list[Hit]
     for index in {passage.index for passage in passages}:
         variation = document.variations[index]
         beats = document.beats_of(variation)
-        hits = felt(variation.hits, variation.layer, beats=beats, bpm=document.bpm, meter=document.loop.meter)
+        hits = felt(variation.hits, variation.layer, beats=beats, bpm=document.bpm, meter=document.meter_of(variation))
         sounded[index] = [hit for hit in hits if 0.0 <= hit.at_beats < beats]
     made = []
     for passage in passages:

@@ -8,6 +8,7 @@ from itertools import pairwise
 
 from msgspec.structs import replace
 
+from bompla.model.as_heard import heard_hits, played
 from bompla.model.cut_edits import recut
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Heard, Hit, Layer, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
@@ -52,24 +53,6 @@ def document_from(heard: HeardLoop, title: str) -> Document:
         next_id += 1
     ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
     return replace(document, variations=(Variation("A", "as heard", ordered),), next_id=next_id)
-
-
-def played(cut: Cut) -> tuple[Heard, ...]:
-    """Return the drums of a cut that are sure enough to play."""
-    return tuple(h for h in cut.heard if h.sure)
-
-
-def heard_hits(document: Document, cuts: Iterable[Cut]) -> list[tuple[int, float, int]]:
-    """Return the hits that cuts stand for, as (pad id, beats, velocity), one for each drum heard.
-
-    A drum with no pad is left out, and so is a slice that was left out.
-    """
-    pads = {pad.drum: pad.id for pad in reversed(document.pads)}
-    start, end = document.loop.start_sample, document.loop.end_sample
-    inside = [cut for cut in cuts if not cut.left_out and start <= cut.at_sample < end]
-    beats = document.beat_map.beats_at([cut.attack_sample for cut in inside]).tolist()
-    placed = zip(inside, beats, strict=True)
-    return [(pads[h.drum], max(0.0, beat), h.velocity) for cut, beat in placed for h in played(cut) if h.drum in pads]
 
 
 def offered_hits(document: Document) -> list[tuple[int, float, int]]:

@@ -59,9 +59,11 @@ def _check_pads(document: Document) -> set[int]:
 
 def _check_variations(document: Document, pad_ids: set[int]) -> None:
     letters = [variation.letter for variation in document.variations]
-    if len(set(letters)) != len(letters) or not 0 <= document.shown < max(1, len(letters)):
+    if len(set(letters)) != len(letters) or not -1 <= document.shown < max(1, len(letters)) or "" in letters:
         raise EditError("Each variation needs a letter of its own, and one of them is shown.")
     for variation in document.variations:
+        if variation.meter_name and variation.meter_name not in METERS:
+            raise EditError(f"There is no meter called {variation.meter_name}.")
         if not 0 <= variation.bars <= MOST_BARS:
             raise EditError(f"A pattern has 1 to {MOST_BARS} bars.")
         _check_hits(variation, pad_ids)

@@ -264,7 +264,10 @@ class FeelLayer(msgspec.Struct, frozen=True):
 
 
 class Variation(msgspec.Struct, frozen=True):
-    """One pattern of the loop; its hits are in order of time, before the layer of feel; `bars` is 0 for as long as the loop."""
+    """One pattern of the loop; its hits are in order of time, before the layer of feel; `bars` is 0 for as long as the loop.
+
+    `meter_name` is a meter of its own, of the same beat as the loop's; empty for the loop's.
+    """
 
     letter: str
     name: str
@@ -272,6 +275,7 @@ class Variation(msgspec.Struct, frozen=True):
     layer: FeelLayer = FeelLayer()
     note: str = ""
     bars: int = 0
+    meter_name: str = ""
 
 
 class OrderStep(msgspec.Struct, frozen=True):
@@ -355,7 +359,17 @@ class Document(msgspec.Struct, frozen=True):
 
     def beats_of(self, variation: Variation) -> int:
         """Return how long a variation is in beats."""
-        return (variation.bars or self.loop.bars) * self.loop.meter.beats_per_bar
+        return variation.bars * self.meter_of(variation).beats_per_bar if variation.bars else self.loop.beats
+
+    def meter_of(self, variation: Variation) -> Meter:
+        """Return the meter of a variation: its own, where the loop's beat is its beat too, or else the loop's."""
+        own = METERS.get(variation.meter_name, self.loop.meter)
+        return own if own.beat_quarters == self.loop.meter.beat_quarters else self.loop.meter
+
+    @property
+    def pattern_meter(self) -> Meter:
+        """The meter of the shown variation."""
+        return self.meter_of(self.pattern)
 
     @property
     def pattern_beats(self) -> int:
@@ -369,7 +383,11 @@ class Document(msgspec.Struct, frozen=True):
 
     @property
     def pattern(self) -> Variation:
-        """The variation that is shown and played."""
+        """The variation that is shown and played; what was heard, where `shown` is below 0."""
+        if self.shown < 0:
+            from bompla.model.as_heard import as_heard
+
+            return as_heard(self)
         return self.variations[min(self.shown, len(self.variations) - 1)] if self.variations else Variation("A", "as heard")
 
     def slices(self) -> tuple[Slice, ...]:

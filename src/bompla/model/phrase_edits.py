@@ -24,7 +24,7 @@ def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
     """Return the whole bars that hits lie in; all of the pattern for none."""
     chosen = set(hit_ids)
     times = [hit.at_beats for hit in document.pattern.hits if hit.id in chosen and 0.0 <= hit.at_beats < document.pattern_beats]
-    per_bar = document.loop.meter.beats_per_bar
+    per_bar = document.pattern_meter.beats_per_bar
     if not times:
         return 0.0, float(document.pattern_beats)
     early = SAME_BEATS  # a hit a little ahead of a bar belongs to it
@@ -67,7 +67,7 @@ def copied(document: Document, hit_ids: Iterable[int]) -> tuple[tuple[Hit, ...],
         return (), 0.0, 0.0
     start = float(int(hits[0].at_beats + SAME_BEATS))
     end = float(np.floor(hits[-1].at_beats + SAME_BEATS) + 1.0)
-    if end - start > document.loop.meter.beats_per_bar / 2:
+    if end - start > document.pattern_meter.beats_per_bar / 2:
         start, end = bars_around(document, chosen)
     return tuple(replace(hit, at_beats=hit.at_beats - start) for hit in hits), start, end - start
 

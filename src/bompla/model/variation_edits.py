@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from bompla.errors import EditError
 from bompla.model.document import Document, FeelLayer, Hit, Variation
+from bompla.model.drums import METERS
 from bompla.model.pattern_edits import with_pattern
 
 MOST_VARIATIONS = len(ascii_uppercase)
@@ -22,16 +23,16 @@ def add_variation(document: Document, hits: Iterable[tuple[int, float, int]], na
 
 
 def add_variation_hits(
-    document: Document, hits: Iterable[Hit], name: str, *, layer: FeelLayer | None = None, bars: int = 0
+    document: Document, hits: Iterable[Hit], name: str, *, layer: FeelLayer | None = None, bars: int = 0, meter_name: str = ""
 ) -> Document:
-    """Add a variation with copies of hits, so many bars long, and show it; raises EditError where there are too many."""
+    """Add a variation with copies of hits, so many bars of a meter long, and show it; raises EditError where there are too many."""
     used = {v.letter for v in document.variations}
     letter = next((one for one in ascii_uppercase if one not in used), "")
     if not letter:
         raise EditError(f"A loop has up to {MOST_VARIATIONS} variations; take one out first.")
     made = [replace(hit, id=document.next_id + n) for n, hit in enumerate(hits)]
     ordered = tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
-    new = Variation(letter, name, ordered, layer or FeelLayer(), bars=bars)
+    new = Variation(letter, name, ordered, layer or FeelLayer(), bars=bars, meter_name=meter_name)
     return replace(
         document, variations=(*document.variations, new), shown=len(document.variations), next_id=document.next_id + len(made)
     )
@@ -40,26 +41,45 @@ def add_variation_hits(
 def duplicate_variation(document: Document) -> Document:
     """Add a copy of the shown variation, and show it."""
     shown = document.pattern
-    return add_variation_hits(document, shown.hits, f"from {shown.letter}", layer=shown.layer, bars=shown.bars)
+    name = f"from {shown.letter or shown.name}"
+    return add_variation_hits(document, shown.hits, name, layer=shown.layer, bars=shown.bars, meter_name=shown.meter_name)
 
 
 def set_bars(document: Document, bars: int) -> Document:
     """Give the shown variation bars of its own, 1 to 256, or the loop's with 0; hits past its end are kept."""
     if not 0 <= bars <= MOST_BARS:
         raise EditError(f"A pattern has 1 to {MOST_BARS} bars.")
-    bars = 0 if bars == document.loop.bars else bars
+    bars = 0 if bars == document.loop.bars and document.pattern_meter == document.loop.meter else bars
     return with_pattern(document, replace(document.pattern, bars=bars))
 
 
+def meters_for(document: Document) -> tuple[str, ...]:
+    """Return the meters that a variation can have: those whose beat is the loop's."""
+    beat = document.loop.meter
+    return tuple(m.name for m in METERS.values() if (m.beat_quarters, m.compound) == (beat.beat_quarters, beat.compound))
+
+
+def set_pattern_meter(document: Document, meter_name: str) -> Document:
+    """Give the shown variation a meter of its own, and as many whole bars of it as come nearest; raises EditError for another beat."""
+    if meter_name not in meters_for(document):
+        raise EditError(f"A variation of this loop can be in {', '.join(meters_for(document))}; {meter_name} has another beat.")
+    bars = max(1, min(MOST_BARS, round(document.pattern_beats / METERS[meter_name].beats_per_bar)))
+    own = "" if meter_name == document.loop.meter_name else meter_name
+    kept = 0 if not own and bars == document.loop.bars else bars
+    return with_pattern(document, replace(document.pattern, meter_name=own, bars=kept))
+
+
 def show_variation(document: Document, index: int) -> Document:
-    """Show another variation."""
-    if not 0 <= index < len(document.variations):
+    """Show another variation, or with -1 what was heard."""
+    if not -1 <= index < len(document.variations):
         raise EditError("That variation is no longer there.")
     return document if index == document.shown else replace(document, shown=index)
 
 
 def delete_variation(document: Document, index: int) -> Document:
-    """Take a variation out; the last one stays."""
+    """Take a variation out; the last one stays, and so does what was heard."""
+    if index < 0:
+        raise EditError("What was heard stays; there is nothing to take out.")
     if len(document.variations) < 2:
         raise EditError("The last variation stays.")
     left = tuple(v for n, v in enumerate(document.variations) if n != index)
@@ -70,9 +90,9 @@ def delete_variation(document: Document, index: int) -> Document:
 def move_variation(document: Document, index: int, to: int) -> Document:
     """Move a variation to another place in the row."""
     row = list(document.variations)
-    shown = document.pattern
+    letter = document.pattern.letter
     row.insert(max(0, min(to, len(row) - 1)), row.pop(index))
-    return replace(document, variations=tuple(row), shown=row.index(shown))
+    return replace(document, variations=tuple(row), shown=next((n for n, v in enumerate(row) if v.letter == letter), -1))
 
 
 def rename_variation(document: Document, name: str) -> Document:

@@ -149,7 +149,8 @@ class Baker:
         events = tuple(hit for hit in played_hits(document, clip, hits, frames_per_beat, self.sample_rate)
                        if hit.at_frame < beats * frames_per_beat)
         colour = colour_values(document, frames_per_beat / self.sample_rate)
-        return Baked(self.sample_rate, sound, baked, events, beats, loop.meter.beats_per_bar, loop.beats, speed, colour)
+        meter = loop.meter if passages else document.pattern_meter
+        return Baked(self.sample_rate, sound, baked, events, beats, meter.beats_per_bar, loop.beats, speed, colour)
 
 
 def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: float = 0.0) -> SoundKey:

@@ -21,7 +21,7 @@ from bompla.app.widgets.controls import Chips, Facts, Panel, button, label, scro
 from bompla.app.widgets.detailstrip import DETAILS, WAYS, DetailStrip
 from bompla.app.widgets.lanes import GRIDS, TUPLETS, LaneView
 from bompla.groove.grid import beat_divisions
-from bompla.groove.rebuild import heard_hits, offered_hits
+from bompla.groove.rebuild import offered_hits
 from bompla.groove.writers import STARTERS, one_at_a_time, starter, unplayable
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
@@ -111,7 +111,7 @@ class GrooveStage(Stage):
         if document is None:
             return ""
         count = len(document.hits_inside())
-        return f"{document.pattern.letter} · {count} hits"
+        return f"{document.pattern.letter or document.pattern.name} · {count} hits"
 
     def picture(self) -> QWidget:
         """Return the picture that takes the keys."""
@@ -123,12 +123,16 @@ class GrooveStage(Stage):
         self.feel.refresh(document)
         self.writer.refresh(document)
         for box, text in ((self.name, document.pattern.name), (self.note, document.pattern.note)):
+            box.setEnabled(document.shown >= 0)
             if not box.hasFocus():
                 box.setText(text)
-        self.pattern_panel.heading.setText(f"Pattern {document.pattern.letter} · {document.pattern.name}")
-        self.facts.set("hits", f"{len(inside)} in {document.loop.bars} bars")
+        self.take_out.setEnabled(document.shown >= 0)
+        pattern = document.pattern
+        title = f"Pattern {pattern.letter} · {pattern.name}" if pattern.letter else "As it was heard; it stays so"
+        self.pattern_panel.heading.setText(title)
+        self.facts.set("hits", f"{len(inside)} in {document.pattern_beats // document.pattern_meter.beats_per_bar} bars")
         self._show_playable(document)
-        divisions = beat_divisions([h.at_beats for h in inside], document.pattern_beats, compound=document.loop.meter.compound)
+        divisions = beat_divisions([h.at_beats for h in inside], document.pattern_beats, compound=document.pattern_meter.compound)
         thirds = int((divisions == 3).sum())
         self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")
         offered = len(offered_hits(document)) if document.offers else 0
@@ -214,8 +218,9 @@ class GrooveStage(Stage):
         column.addWidget(self.name)
         below = QHBoxLayout()
         below.setSpacing(5)
-        self.new = button("New", self._choose_new, tip="A copy of this one, the pattern as it was heard, an empty one, or a starter")
-        for made in (self.new, button("Take out", self._take_out_variation, tip="Take this variation out; undo brings it back")):
+        self.new = button("New", self._choose_new, tip="A copy of this one, an empty one, or a starter")
+        self.take_out = button("Take out", self._take_out_variation, tip="Take this variation out; undo brings it back")
+        for made in (self.new, self.take_out):
             made.setObjectName("small")
             below.addWidget(made)
         column.addLayout(below)
@@ -238,7 +243,6 @@ class GrooveStage(Stage):
             entry.triggered.connect(lambda _=False: self.session.edit(words, change))
 
         offer("Copy of this one", "copy variation", duplicate_variation)
-        offer("As it was heard", "variation as heard", lambda d: add_variation(d, heard_hits(d, d.cuts), "as heard"))
         offer("Empty", "empty variation", lambda d: add_variation(d, [], "empty"))
         menu.addSeparator()
         for name in STARTERS:
@@ -272,7 +276,7 @@ class GrooveStage(Stage):
 
     def _show_playable(self, document: Document) -> None:
         trouble = unplayable(document)
-        per_bar = document.loop.meter.beats_per_bar
+        per_bar = document.pattern_meter.beats_per_bar
         words = "playable: two hands, two feet"
         if trouble:
             beat, reason = trouble[0]
@@ -304,6 +308,7 @@ class GrooveStage(Stage):
         self.command("ghost_back", self._take_all_back)
         self.command("heard_pins", self.ghosts.click)
         self.command("feel_write", self.feel.write)
+        self.command("variation_copy", lambda: self.session.edit("copy variation", duplicate_variation))
         self.command("writer_cancel", self.writer.cancel)
         self.selected.commands(self.command)
 

@@ -25,7 +25,7 @@ from bompla.groove.order import (
 from bompla.model.document import Document, OrderStep, Wander, WanderRule
 from bompla.model.order_edits import MOST_RUN_BARS, set_order, set_wander, with_rule
 from bompla.model.shape import ShapeParam
-from bompla.model.variation_edits import MOST_BARS, set_bars
+from bompla.model.variation_edits import MOST_BARS, meters_for, set_bars, set_pattern_meter
 
 CHANCE = ShapeParam("chance", "Hands over", "", 0.0, 1.0, "How likely this variation hands over each time its stay is up")
 STAYS = ((1.0, "a beat"), (2.0, "two beats"), (-1.0, "a bar"), (-2.0, "two bars"), (-4.0, "four bars"))
@@ -73,8 +73,17 @@ class OrderPanel(QWidget):
         self.bars.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
         self.bars.valueChanged.connect(lambda bars: self._session.edit(f"{bars} bars", lambda d: set_bars(d, bars)))
         row.addWidget(self.bars)
+        self.meter = QComboBox()
+        self.meter.setAccessibleName("Meter of this variation")
+        self.meter.setToolTip("Meter of this variation; its beat stays the loop's")
+        self.meter.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.meter.activated.connect(lambda _: self._set_meter(str(self.meter.currentData())))
+        row.addWidget(self.meter)
         row.addStretch(1)
         return page
+
+    def _set_meter(self, name: str) -> None:
+        self._session.edit(f"variation in {name}", lambda d: set_pattern_meter(d, name))
 
     def _order_page(self) -> QWidget:
         page, row = _page()
@@ -124,13 +133,23 @@ class OrderPanel(QWidget):
 
     def refresh(self, document: Document) -> None:
         """Show what plays of a document."""
-        for box, value in ((self.bars, document.pattern_beats // document.loop.meter.beats_per_bar), (self.run_bars, document.wander.bars)):
+        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
+        for box, value in ((self.bars, bars), (self.run_bars, document.wander.bars)):
             box.blockSignals(True)
             box.setValue(value)
             box.blockSignals(False)
+        offered = meters_for(document)
+        if [self.meter.itemData(n) for n in range(self.meter.count())] != list(offered):
+            self.meter.clear()
+            for name in offered:
+                self.meter.addItem(f"in {name}", name)
+        self.meter.setCurrentIndex(max(0, self.meter.findData(document.pattern_meter.name)))
+        self.own.setEnabled(document.shown >= 0)
+        for widget in (self.add, self.chance, self.stay, self.to):
+            widget.setEnabled(document.shown >= 0)
         self.order.show_steps(document.order)
         rule = rule_for(document, document.pattern.letter)
-        self.whose.setText(document.pattern.letter)
+        self.whose.setText(document.pattern.letter or document.pattern.name)
         self.chance.show_value(rule.chance)
         per_bar = document.loop.meter.beats_per_bar
         beats = [value if value > 0 else -value * per_bar for value, _ in STAYS]

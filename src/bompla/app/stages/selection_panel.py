@@ -133,13 +133,13 @@ class SelectionPanel(Panel):
             return
         names = sorted({document.pad(hit.pad_id).name for hit in hits})
         self.facts.set("pad", ", ".join(names) if len(names) < 3 else f"{len(names)} pads")
-        beats = document.loop.meter.beats_per_bar
+        beats = document.pattern_meter.beats_per_bar
         first = hits[0].at_beats
         place = f"{int(first // beats) + 1}.{first % beats + 1:.2f}"
         self.facts.set("at", place if len(hits) == 1 else f"from {place}")
         self.facts.set("velocity", _span([hit.velocity for hit in hits]))
         times = [h.at_beats for h in document.pattern.hits]
-        divisions = beat_divisions(times, document.pattern_beats, compound=document.loop.meter.compound)
+        divisions = beat_divisions(times, document.pattern_beats, compound=document.pattern_meter.compound)
         beat_ms = 60_000.0 / document.bpm
         offsets = [offset_beats(hit, divisions) * beat_ms for hit in hits]
         self.facts.set("off the grid", _span([round(value) for value in offsets], signed=True) + " ms")
@@ -202,7 +202,7 @@ class SelectionPanel(Panel):
             return
         stretch = bars_around(document, self._ids())
         if not self._ids():
-            per_bar = document.loop.meter.beats_per_bar
+            per_bar = document.pattern_meter.beats_per_bar
             bar = int(self._playhead_beat(document) // per_bar)
             stretch = (float(bar * per_bar), float((bar + 1) * per_bar))
         self._session.select(hit_ids=frozenset(hit.id for hit in in_stretch(document, stretch)))

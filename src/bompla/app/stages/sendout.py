@@ -45,6 +45,13 @@ class TrackSheet(QWidget):
         except BomplaError:
             return []
 
+    def beats(self, document: Document) -> int:
+        """Return how long what will be written is."""
+        try:
+            return section_starts(document, self.options)[-1]
+        except BomplaError:
+            return document.loop.beats
+
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         document = self._session.document
         if document is None:
@@ -53,13 +60,10 @@ class TrackSheet(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         placed = self.placed(document)
         hits, times = [hit for _, hit in placed], [at for at, _ in placed]
-        try:
-            beats = section_starts(document, self.options)[-1]
-        except BomplaError:
-            beats = document.loop.beats
+        beats = self.beats(document)
         pads = [pad for pad in document.pads if any(hit.pad_id == pad.id for hit in hits)]
         left, width = 230.0, self.width() - 248.0
-        bars = beats // document.loop.meter.beats_per_bar
+        bars = max(1, beats // document.pattern_meter.beats_per_bar)
         row_height = min(84.0, max(float(ROW), (self.height() - 34.0) / max(1, len(pads))))
         bottom = 28.0 + len(pads) * row_height
         for bar in range(bars + 1):
@@ -122,8 +126,10 @@ class SendOut(Stage):
         """Show what will be written."""
         hits = [hit for _, hit in self.sheet.placed(document)]
         self.facts.set("tempo", f"{document.bpm:.2f} BPM")
-        self.facts.set("meter", document.loop.meter_name)
-        self.facts.set("bars", str(document.loop.bars * max(1, len(self.sheet.options.letters))))
+        self.facts.set("meter", document.pattern_meter.name)
+        beats = self.sheet.beats(document)
+        self.facts.set("bars", f"{beats / document.pattern_meter.beats_per_bar:g}")
+        self.in_order.setEnabled(bool(document.order))
         self.facts.set("hits", str(len(hits)))
         self.facts.set("tracks", str(len({hit.pad_id for hit in hits})))
         self.write.setEnabled(bool(hits))
@@ -164,7 +170,12 @@ class SendOut(Stage):
         self.letters.setAccessibleName("Variations to write")
         self.letters.setPlaceholderText("the shown one; or A A B A")
         self.letters.textChanged.connect(self._choose_letters)
-        panel.body.addWidget(self.letters)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.letters, 1)
+        self.in_order = button("the order", self._write_order, chip=True, tip="As the order of the Groove stage plays them")
+        row.addWidget(self.in_order)
+        panel.body.addLayout(row)
         panel.body.addSpacing(8)
         row = QHBoxLayout()
         self.write = button("Write MIDI file…", choose_path, tip=tip("write_midi"), primary=True)
@@ -186,6 +197,11 @@ class SendOut(Stage):
             old.quantise if quantise is None else quantise, "drums" if (notes or old.notes) == "drums" else "pads", old.letters
         )
         self.sheet.update()
+
+    def _write_order(self) -> None:
+        document = self.session.document
+        if document is not None:
+            self.letters.setText(" ".join(step.letter for step in document.order for _ in range(step.repeats)))
 
     def _choose_letters(self, text: str) -> None:
         letters = tuple(one for one in text.upper() if one.isalpha())

@@ -68,10 +68,10 @@ class WriterPanel(Panel):
         pad = next((p for p in document.pads if p.id == self._session.selection.pad_id), None)
         name = pad.name.lower() if pad else "a lane"
         self.heading.setText(f"{self.open.label} into {name}" if self.open else f"Write into {name}")
-        bars = document.pattern_beats // document.loop.meter.beats_per_bar
+        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
         if self.where.count() != bars + 2:
             self.where.clear()
-            beats, per_bar = float(document.pattern_beats), float(document.loop.meter.beats_per_bar)
+            beats, per_bar = float(document.pattern_beats), float(document.pattern_meter.beats_per_bar)
             self.where.addItem("the whole pattern", (0.0, beats))
             for bar in range(bars):
                 self.where.addItem(f"bar {bar + 1}", (bar * per_bar, (bar + 1) * per_bar))

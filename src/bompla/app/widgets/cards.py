@@ -11,16 +11,24 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.session import Session
 from bompla.app.theme import theme
+from bompla.app.widgets.controls import start_drag
 from bompla.app.widgets.raster import marks_pixmap
+from bompla.model.as_heard import as_heard
 from bompla.model.document import Document, Variation
 
 WIDTH, HEIGHT, GAP = 142.0, 58.0, 8.0
+HEARD_WIDTH = 92.0
+VARIATION_MIME = "application/x-bompla-variation"
+NOWHERE = -2
+PULL_OUT = 26.0
+"""How far a card is pulled out of the row, in points, before it is dragged elsewhere."""
 
 
 class VariationCards(QWidget):
-    """A row of cards. A click shows one, a drag moves it along the row; Left and Right go from card to card.
+    """A row of cards. A click shows one, a drag moves it along the row or out of it; Left and Right go from card to card.
 
-    `chosen` carries the place of a card, `moved` its place and the one it was dragged to.
+    The first card is what was heard, at place -1: it stays where and as it is. `chosen` carries the place of
+    a card, `moved` its place and the one it was dragged to.
     """
 
     chosen = pyqtSignal(int)
@@ -29,14 +37,14 @@ class VariationCards(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self._pressed: tuple[int, float] | None = None
+        self._pressed: tuple[int, float, float] | None = None
         self._drag_x: float | None = None
         self._playing = ""
         self._maps: dict[str, tuple[tuple[Any, ...], QPixmap]] = {}
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName("Variations")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setToolTip("Click to show a variation, drag to put it elsewhere in the row")
+        self.setToolTip("Click to show a variation; drag it along the row, or down into the order. The first is what was heard, and stays")
         session.document_changed.connect(lambda _: self._changed())
         theme().changed.connect(self.update)
 
@@ -46,9 +54,12 @@ class VariationCards(QWidget):
     def card(self, index: int) -> QRectF:
         """Return where a card is; they share the room where there are many."""
         document = self._session.document
+        if index < 0:
+            return QRectF(0.0, 0.0, HEARD_WIDTH, HEIGHT - 1.0)
         count = len(document.variations) if document else 1
-        width = min(WIDTH, (self.width() - GAP * (count - 1)) / max(1, count))
-        return QRectF(index * (width + GAP), 0.0, width, HEIGHT - 1.0)
+        room = self.width() - HEARD_WIDTH - 2.0 * GAP
+        width = min(WIDTH, (room - GAP * (count - 1)) / max(1, count))
+        return QRectF(HEARD_WIDTH + 2.0 * GAP + index * (width + GAP), 0.0, width, HEIGHT - 1.0)
 
     def show_playing(self, letter: str) -> None:
         """Mark the variation that plays, where it is not the one shown."""
@@ -68,6 +79,7 @@ class VariationCards(QWidget):
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_card(painter, document, as_heard(document), self.card(-1), document.shown < 0)
         for index, variation in enumerate(document.variations):
             card = self.card(index)
             if self._pressed is not None and self._drag_x is not None and self._pressed[0] == index:
@@ -77,18 +89,19 @@ class VariationCards(QWidget):
     def _paint_card(self, painter: QPainter, document: Document, variation: Variation, card: QRectF, shown: bool) -> None:
         focused = shown and self.hasFocus()
         painter.setPen(QPen(theme().colour("signal" if shown else "line"), 2.0 if focused else 1.2 if shown else 1.0))
-        painter.setBrush(theme().colour("panel"))
+        painter.setBrush(theme().colour("panel" if variation.letter else "sunk"))
         painter.drawRoundedRect(card.adjusted(1, 1, -1, -1), 3.0, 3.0)
         inner = card.adjusted(9.0, 5.0, -9.0, -7.0)
         painter.setFont(theme().font(15, weight=600))
         painter.setPen(theme().colour("paper"))
-        if variation.letter == self._playing:
+        if variation.letter and variation.letter == self._playing:
             painter.fillRect(QRectF(card.left() + 2.0, card.bottom() - 4.0, card.width() - 4.0, 3.0), theme().colour("signal"))
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, variation.letter)
         painter.setFont(theme().font(14, weight=400))
         painter.setPen(theme().colour("dim"))
         name = painter.fontMetrics().elidedText(variation.name, Qt.TextElideMode.ElideRight, int(inner.width() - 16))
-        painter.drawText(inner.adjusted(15.0, 0.5, 0.0, 0.0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
+        left = 15.0 if variation.letter else 0.0
+        painter.drawText(inner.adjusted(left, 0.5, 0.0, 0.0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
         area = inner.adjusted(0.0, 23.0, 0.0, 0.0)
         painter.drawPixmap(area.topLeft(), self._map(document, variation, area))
 
@@ -117,18 +130,26 @@ class VariationCards(QWidget):
     def _index_at(self, point: QPointF) -> int:
         document = self._session.document
         count = len(document.variations) if document else 0
-        return next((n for n in range(count) if self.card(n).contains(point)), -1)
+        return next((n for n in range(-1, count) if self.card(n).contains(point)), NOWHERE)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
         index = self._index_at(event.position())
-        if index >= 0 and event.button() == Qt.MouseButton.LeftButton:
-            self._pressed = (index, event.position().x())
+        if index != NOWHERE and event.button() == Qt.MouseButton.LeftButton:
+            self._pressed = (index, event.position().x(), event.position().y())
             self.chosen.emit(index)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        if self._pressed is not None and (self._drag_x is not None or abs(event.position().x() - self._pressed[1]) > 8.0):
+        if self._pressed is None or self._pressed[0] < 0:
+            return
+        document = self._session.document
+        if document is not None and abs(event.position().y() - self._pressed[2]) > PULL_OUT:
+            letter = document.variations[self._pressed[0]].letter
+            self._pressed, self._drag_x = None, None
+            self.update()
+            start_drag(self, VARIATION_MIME, letter)
+        elif self._drag_x is not None or abs(event.position().x() - self._pressed[1]) > 8.0:
             self._drag_x = event.position().x()
             self.update()
 
@@ -139,7 +160,7 @@ class VariationCards(QWidget):
         if pressed is not None and dragged is not None:
             to = self._index_at(QPointF(max(1.0, event.position().x()), HEIGHT / 2.0))
             document = self._session.document
-            to = to if to >= 0 else (len(document.variations) - 1 if document else 0)
+            to = max(0, to) if to != NOWHERE else (len(document.variations) - 1 if document else 0)
             if to != pressed[0]:
                 self.moved.emit(pressed[0], to)
         self.update()
@@ -149,6 +170,6 @@ class VariationCards(QWidget):
         document = self._session.document
         way = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         if way is not None and document is not None:
-            self.chosen.emit(max(0, min(len(document.variations) - 1, document.shown + way)))
+            self.chosen.emit(max(-1, min(len(document.variations) - 1, document.shown + way)))
         else:
             super().keyPressEvent(event)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import partial
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent
+from PyQt6.QtCore import QByteArray, QMimeData, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QDrag, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.theme import theme
@@ -187,3 +187,12 @@ def clear_layout(layout: QVBoxLayout | QHBoxLayout) -> None:
             widget.deleteLater()
         elif isinstance(inner, QVBoxLayout | QHBoxLayout):
             clear_layout(inner)
+
+
+def start_drag(source: QWidget, kind: str, item: object) -> None:
+    """Drag something of a kind, named by its id or letter, out of a widget."""
+    data = QMimeData()
+    data.setData(kind, QByteArray(str(item).encode()))
+    drag = QDrag(source)
+    drag.setMimeData(data)
+    drag.exec(Qt.DropAction.MoveAction)

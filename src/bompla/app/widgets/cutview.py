@@ -21,7 +21,7 @@ from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import attack_near, move_cut, set_threshold
 from bompla.model.document import Cut, Document, Loop
-from bompla.model.drums import BANDS_HZ
+from bompla.model.drums import BANDS_HZ, Meter
 from bompla.units import ms_to_samples
 
 LABEL_WIDTH = 74
@@ -358,9 +358,10 @@ class CutView(SoundPicture):
             super().keyPressEvent(event)
 
 
-def paint_beats(painter: QPainter, document: Document, axis: TimeAxis, top: float, bottom: float, beats: int = 0) -> None:
-    """Draw the bar and beat lines in view over a picture, of the loop or of so many beats, with their numbers above."""
-    meter = document.loop.meter
+def paint_beats(painter: QPainter, document: Document, axis: TimeAxis, top: float, bottom: float, beats: int = 0,
+                meter: Meter | None = None) -> None:
+    """Draw the bar and beat lines in view over a picture, of the loop or of so many beats of a meter, with their numbers above."""
+    meter = meter or document.loop.meter
     beat_map = document.beat_map
     beats = beats or document.loop.beats
     width = (axis.x(beat_map.sample_at(1.0)) - axis.x(beat_map.sample_at(0.0))) or 1.0

@@ -18,7 +18,7 @@ from bompla.app.widgets.picture import RULER, SoundPicture
 from bompla.app.widgets.raster import dots_pixmap, lines_image, wave_pixmap
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import beat_divisions, offset_beats
-from bompla.groove.rebuild import heard_hits
+from bompla.model.as_heard import heard_hits
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.drums import DRUMS, Family
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB
@@ -198,7 +198,7 @@ class LanePicture(SoundPicture):
 
     def _document_changed(self, document: Document) -> None:
         times = [hit.at_beats for hit in document.pattern.hits]
-        self._divisions = beat_divisions(times, document.pattern_beats, compound=document.loop.meter.compound)
+        self._divisions = beat_divisions(times, document.pattern_beats, compound=document.pattern_meter.compound)
         self.setMinimumHeight(RULER + ORIGINAL + max(3, len(self.pads())) * MIN_LANE + 10)
         first, last = self.limits()
         if not first <= self._axis.start < self._axis.end <= last:
@@ -219,7 +219,7 @@ class LanePicture(SoundPicture):
         for pad in self.pads():
             self._paint_lane(painter, pad)
         self._paint_grid(painter, document)
-        paint_beats(painter, document, self._axis, RULER, self._bottom(), document.pattern_beats)
+        paint_beats(painter, document, self._axis, RULER, self._bottom(), document.pattern_beats, document.pattern_meter)
         self._paint_original(painter, document, ratio)
         painter.setClipRect(QRectF(self._axis.left - 9.0, 0.0, self._axis.width + 18.0, float(self.height())))
         selected = self._session.selection.hit_ids

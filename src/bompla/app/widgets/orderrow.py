@@ -6,10 +6,11 @@ from dataclasses import dataclass
 
 from msgspec.structs import replace
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.theme import theme
+from bompla.app.widgets.cards import VARIATION_MIME
 from bompla.model.document import OrderStep
 from bompla.model.order_edits import MOST_REPEATS
 
@@ -30,7 +31,7 @@ class _Drag:
 class OrderRow(QWidget):
     """Shows what plays after what. A drag along moves a cell, up or down plays it more or less often, a double click takes it out.
 
-    `changed` carries the new steps.
+    A card that is dropped here is put in where it is dropped. `changed` carries the new steps.
     """
 
     changed = pyqtSignal(object)
@@ -41,6 +42,8 @@ class OrderRow(QWidget):
         self.playing = -1
         self.chosen = 0
         self._drag: _Drag | None = None
+        self._opening = -1
+        self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName("Order of the variations")
         self.setToolTip("Drag along to move, up or down to play it more or less often; a double click takes it out. "
@@ -49,6 +52,35 @@ class OrderRow(QWidget):
 
     def sizeHint(self) -> QSize:  # noqa: N802  # Qt's name
         return QSize(300, round(HEIGHT))
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        data = event.mimeData()
+        if data is not None and data.hasFormat(VARIATION_MIME):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        self._opening = self.place_at(event.position().x())
+        event.acceptProposedAction()
+        self.update()
+
+    def dragLeaveEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._opening = -1
+        self.update()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        data, self._opening = event.mimeData(), -1
+        if data is not None and data.hasFormat(VARIATION_MIME):
+            place, step = self.place_at(event.position().x()), OrderStep(data.data(VARIATION_MIME).data().decode())
+            event.acceptProposedAction()
+            self.changed.emit((*self.steps[:place], step, *self.steps[place:]))
+        self.update()
+
+    def place_at(self, x: float) -> int:
+        """Return the place in the order that what is dropped at `x` takes."""
+        return sum(self.cell(n).center().x() < x for n in range(len(self.steps)))
 
     def show_steps(self, steps: tuple[OrderStep, ...]) -> None:
         """Show an order."""
@@ -75,8 +107,11 @@ class OrderRow(QWidget):
         if not self.steps:
             painter.setFont(theme().font(14))
             painter.setPen(theme().colour("dim"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "Nothing in the order yet: add this variation, then another")
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "Nothing in the order yet: drag cards here, or add this one")
             return
+        if self._opening >= 0:
+            before = self.cell(self._opening).left() if self._opening < len(self.steps) else self.cell(len(self.steps) - 1).right() + GAP
+            painter.fillRect(QRectF(before - GAP / 2.0 - 1.0, 0.0, 2.5, HEIGHT), theme().colour("signal"))
         for index, step in enumerate(self.steps):
             cell = self.cell(index)
             focused = self.hasFocus() and index == self.chosen

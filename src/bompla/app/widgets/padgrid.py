@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QByteArray, QMimeData, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QDrag, QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.session import Session
 from bompla.app.theme import theme
+from bompla.app.widgets.controls import start_drag
 from bompla.app.widgets.noteheads import draw_head
 from bompla.app.widgets.raster import wave_pixmap
 from bompla.groove.rebuild import ROWS, tray
@@ -304,15 +305,6 @@ class TrayView(QWidget):
 def files_in(data: QMimeData) -> list[Path]:
     """Return the files that are dragged."""
     return [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
-
-
-def start_drag(source: QWidget, kind: str, item: int) -> None:
-    """Drag a slice or a pad out of a widget."""
-    data = QMimeData()
-    data.setData(kind, QByteArray(str(item).encode()))
-    drag = QDrag(source)
-    drag.setMimeData(data)
-    drag.exec(Qt.DropAction.MoveAction)
 
 
 def _alike(cut: Cut) -> tuple[str, int]:
