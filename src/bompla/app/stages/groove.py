@@ -187,7 +187,7 @@ class GrooveStage(Stage):
         column.addWidget(pattern)
         column.addStretch(1)
         area = scrolling(side)
-        area.setFixedWidth(246)
+        area.setFixedWidth(258)
         self.side = area
         return area
 
