@@ -61,7 +61,8 @@ class Theme(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.palette = NIGHT
-        self._colours: dict[str, QColor] = {}
+        self._colours: dict[tuple[str, float], QColor] = {}
+        self._fonts: dict[tuple[int, int, bool], QFont] = {}
 
     def use(self, palette: Palette) -> None:
         """Change to another palette."""
@@ -72,7 +73,7 @@ class Theme(QObject):
 
     def colour(self, role: str, alpha: float = 1.0) -> QColor:
         """Return the colour of a role, see `Palette`."""
-        key = f"{role}/{alpha:.3f}"
+        key = (role, alpha)
         if key not in self._colours:
             colour = QColor(getattr(self.palette, role))
             colour.setAlphaF(alpha)
@@ -97,11 +98,14 @@ class Theme(QObject):
 
     def font(self, size_px: float, *, weight: int = 500, narrow: bool = True) -> QFont:
         """Return a font of the window with figures of equal width."""
-        font = QFont(NARROW_FAMILY if narrow else TEXT_FAMILY)
-        font.setPixelSize(round(size_px))
-        font.setWeight(QFont.Weight(weight))
-        font.setFeature(QFont.Tag(b"tnum"), 1)
-        return font
+        key = (round(size_px), weight, narrow)
+        if key not in self._fonts:
+            font = QFont(NARROW_FAMILY if narrow else TEXT_FAMILY)
+            font.setPixelSize(key[0])
+            font.setWeight(QFont.Weight(weight))
+            font.setFeature(QFont.Tag(b"tnum"), 1)
+            self._fonts[key] = font
+        return self._fonts[key]
 
     def style_sheet(self) -> str:
         """Return the style of the standard widgets."""

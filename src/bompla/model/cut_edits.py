@@ -110,15 +110,19 @@ def recut(document: Document) -> Document:
     taken = sorted(time for cut in kept for time in (cut.at_sample, cut.attack_sample))
     next_id = document.next_id
     cuts, new_ids = list(kept), []
-    for wanted in _wanted(document):
-        spot = wanted.attack_sample
-        if _within(taken, spot, near) or _within(taken, wanted.at_sample, near):
-            continue
-        for time in {spot, wanted.at_sample}:
-            insort(taken, time)
-        cut = known.get((wanted.origin, spot))
+    for at, spot, strength, origin, attack in _wanted(document):
+        if taken and at - taken[-1] < near:  # else it lies behind all others, as most do while they come in order
+            if _within(taken, spot, near) or _within(taken, at, near):
+                continue
+            for time in {spot, at}:
+                insort(taken, time)
+        else:
+            taken += [at, spot] if at < spot else [spot]
+        cut = known.get((origin, spot))
         if cut is None:
-            cut = replace(wanted, id=next_id)
+            cut = Cut(next_id, at, spot, strength, origin)
+            if attack is not None:
+                cut = replace(cut, heard=attack.heard, clear_db=attack.clear_db)
             new_ids.append(next_id)
             next_id += 1
         cuts.append(cut)
@@ -134,28 +138,35 @@ def _within(times: Sequence[float], at: int, near: int) -> bool:
     return index < len(times) and times[index] < at + near
 
 
-def _wanted(document: Document) -> list[Cut]:
-    """Return the cuts that hits and even steps ask for, the ones to keep first, their ids still open."""
-    loop, cutting = document.loop, document.cutting
-    inside = [a for a in document.attacks if loop.start_sample <= a.at_sample and a.cut_sample < loop.end_sample]
-    strong = [(weighed(a, cutting), a) for a in inside] if cutting.hits else []
-    strong = [(strength, attack) for strength, attack in strong if strength >= document.threshold]
+_Wanted = tuple[int, int, float, Origin, Attack | None]
+"""Where a cut is wanted, where its sound rises, how strongly, why, and at which attack."""
+
+
+def _wanted(document: Document) -> list[_Wanted]:
+    """Return the cuts that hits and even steps ask for, the ones to keep first."""
+    loop, cutting, threshold = document.loop, document.cutting, document.threshold
+    first, last = loop.start_sample, loop.end_sample
+    inside = [a for a in document.attacks if first <= a.at_sample and a.cut_sample < last]
+    if not cutting.hits:
+        strong = []
+    elif (cutting.low, cutting.mid, cutting.high) == (1.0, 1.0, 1.0):
+        strong = [(a.strength, a) for a in inside if a.strength >= threshold]
+    else:
+        strong = [(strength, a) for a in inside if (strength := weighed(a, cutting)) >= threshold]
     if cutting.min_distance_ms > MIN_CUT_DISTANCE_MS:
         strong.sort(key=lambda item: (-item[0], item[1].at_sample))
-    wanted = [_cut_of(attack, strength, "heard", loop) for strength, attack in strong]
+    wanted: list[_Wanted] = [(max(first, a.cut_sample), a.at_sample, strength, "heard", a) for strength, a in strong]
     if not cutting.even:
         return wanted
     pull = ms_to_samples(cutting.pull_ms, document.source.sample_rate)
     for step in range(round(loop.beats / cutting.even_beats)):
         at = document.beat_map.sample_at(step * cutting.even_beats)
         attack = attack_near(inside, at, pull) if pull else None
-        wanted.append(_cut_of(attack, attack.strength, "even", loop) if attack else Cut(0, at, at, 0.0, "even"))
+        pulled: _Wanted = (at, at, 0.0, "even", None)
+        if attack is not None:
+            pulled = (max(first, attack.cut_sample), attack.at_sample, attack.strength, "even", attack)
+        wanted.append(pulled)
     return wanted
-
-
-def _cut_of(attack: Attack, strength: float, origin: Origin, loop: Loop) -> Cut:
-    at = max(loop.start_sample, attack.cut_sample)
-    return Cut(0, at, attack.at_sample, strength, origin, heard=attack.heard, clear_db=attack.clear_db)
 
 
 def set_loop(document: Document, loop: Loop) -> Document:

@@ -77,7 +77,8 @@ class SlicePanel(Panel):
         document = self._session.document
         if document is None:
             return None
-        return next((p for p in document.slices() if p.cut.id == self._session.selection.cut_id), None)
+        wanted = self._session.selection.cut_id
+        return next((p for p in document.slices() if p.cut.id == wanted), None)
 
     def chosen_ids(self) -> tuple[int, ...]:
         """Return the ids of all selected cuts that are still there."""

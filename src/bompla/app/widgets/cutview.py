@@ -9,6 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
+from bompla.analysis.doubts import Doubt
 from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.cutmarks import CutMarks, Marked
@@ -63,6 +64,7 @@ class CutView(SoundPicture):
         self.every_channel = False
         self._dimmed: frozenset[int] = frozenset()
         self._marks: CutMarks | None = None
+        self._doubted: tuple[tuple[Doubt, ...], frozenset[int]] = ((), frozenset())
         self._over_line = False
         self._channels: tuple[Clip, tuple[WaveSummary, ...]] | None = None
         self.setMouseTracking(True)
@@ -226,8 +228,10 @@ class CutView(SoundPicture):
 
     def _paint_cuts(self, painter: QPainter, document: Document) -> None:
         selection = self._session.selection
-        doubted = frozenset(doubt.cut_id for doubt in self._session.doubts)
-        marked = Marked(selection.cut_id, selection.more_cuts, doubted, self._dimmed)
+        doubts = self._session.doubts
+        if self._doubted[0] is not doubts:
+            self._doubted = (doubts, frozenset(doubt.cut_id for doubt in doubts))
+        marked = Marked(selection.cut_id, selection.more_cuts, self._doubted[1], self._dimmed)
         self._marks_of(document).paint(painter, self._axis, self.row("sound"), self.row("strength"), marked)
 
     def _paint_threshold(self, painter: QPainter, document: Document) -> None:

@@ -252,7 +252,13 @@ class TrayView(QWidget):
         """Return where a slice is."""
         return QRectF(index * (self.TILE.width() + 6.0), 0.0, self.TILE.width(), self.TILE.height())
 
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        if self._session.document is not None:
+            self._document_changed(self._session.document)
+
     def _document_changed(self, document: Document) -> None:
+        if not self.isVisible():
+            return  # looked at when it is shown
         self._cuts = tuple(sorted(tray(document), key=_alike))
         self.setMinimumWidth(max(40, len(self._cuts) * (self.TILE.width() + 6)))
         self.update()

@@ -36,6 +36,7 @@ class SoundPicture(QWidget):
         self._axis = TimeAxis(0.0, 1.0, self.left_margin, 100.0)
         self._still: QPixmap | None = None
         self._over: QPixmap | None = None
+        self._spare: QPixmap | None = None
         self._playhead = -1.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(name)
@@ -98,7 +99,7 @@ class SoundPicture(QWidget):
 
     def redraw_over(self, _changed: object = None) -> None:
         """Draw anew what lies over the still picture."""
-        self._over = None
+        self._spare, self._over = self._over or self._spare, None
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -158,8 +159,12 @@ class SoundPicture(QWidget):
         return float(max(1, self.width() - self.left_margin - self.right_margin))
 
     def _painted_over(self, document: Document, still: QPixmap) -> QPixmap:
-        pixmap = still.copy()
+        pixmap, self._spare = self._spare, None  # memory that is there already costs no page faults
+        if pixmap is None or pixmap.size() != still.size():
+            pixmap = QPixmap(still.size())
+        pixmap.setDevicePixelRatio(still.devicePixelRatio())
         painter = QPainter(pixmap)
+        painter.drawPixmap(0, 0, still)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self.paint_over(painter, document)
         painter.end()

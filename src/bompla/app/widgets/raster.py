@@ -38,6 +38,13 @@ def _shades(rgba: int) -> list[int]:
     return [alpha * level // 255 << 24 | rgb for level in range(256)]
 
 
+@lru_cache(maxsize=64)
+def _mixed_shades(colours: tuple[int, ...]) -> list[int]:
+    """Return the shades of several colours in turn, from the faintest to whole, after one that is not there."""
+    shades = 255 // len(colours)
+    return [0, *(_shades(rgba)[255 * (n + 1) // shades] for n in range(shades) for rgba in colours)]
+
+
 def dots_pixmap(
     xs: NDArray[np.float64], ys: NDArray[np.float64], *, width: int, height: int, size: float, colours: Sequence[QColor],
     kinds: NDArray[np.int8] | None = None,
@@ -57,14 +64,13 @@ def dots_pixmap(
     column, row = np.round(xs).astype(np.int64), np.round(ys).astype(np.int64)
     inside = (column >= 0) & (column < width) & (row >= 0) & (row < height)
     place = (row * columns + column)[inside]
-    kind = 0 if kinds is None else kinds[inside].astype(np.int64)
+    base = np.uint8(1) if kinds is None else kinds[inside].astype(np.uint8) + np.uint8(1)
     for dy, line in enumerate(stamp.tolist()):
         for dx, level in enumerate(line):
             if level:
-                value = np.broadcast_to(np.asarray((level - 1) * len(colours) + kind + 1, np.uint8), place.shape)
-                np.maximum.at(pixels, place + (dy * columns + dx), value)
+                np.maximum.at(pixels, place + (dy * columns + dx), base + np.uint8((level - 1) * len(colours)))
     image = QImage(pixels.data, width + 2 * reach, height + 2 * reach, columns, QImage.Format.Format_Indexed8)  # type: ignore[call-overload]
-    image.setColorTable([0, *(_shades(colour.rgba())[255 * (n + 1) // shades] for n in range(shades) for colour in colours)])
+    image.setColorTable(_mixed_shades(tuple(colour.rgba() for colour in colours)))
     return QPixmap.fromImage(image)
 
 
