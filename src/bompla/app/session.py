@@ -175,6 +175,11 @@ class Session(QObject):
         return self.history.document if self.history else None
 
     @property
+    def previewing(self) -> bool:
+        """Whether a gesture is in progress: what costs time may wait for its end."""
+        return self._preview is not None
+
+    @property
     def dirty(self) -> bool:
         """Whether there are edits that are not saved."""
         if self.sounds and self._saved_sounds and self._saved_sounds != self.sounds:

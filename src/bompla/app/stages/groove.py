@@ -131,7 +131,8 @@ class GrooveStage(Stage):
         title = f"Pattern {pattern.letter} · {pattern.name}" if pattern.letter else "As it was heard; it stays so"
         self.pattern_panel.heading.setText(title)
         self.facts.set("hits", f"{len(inside)} in {document.pattern_beats // document.pattern_meter.beats_per_bar} bars")
-        self._show_playable(document)
+        if not self.session.previewing:
+            self._show_playable(document)
         divisions = beat_divisions([h.at_beats for h in inside], document.pattern_beats, compound=document.pattern_meter.compound)
         thirds = int((divisions == 3).sum())
         self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")

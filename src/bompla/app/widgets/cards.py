@@ -109,7 +109,8 @@ class VariationCards(QWidget):
         """Return a variation's mini map, drawn once until it changes."""
         known = self._maps.get(variation.letter)
         wanted = (variation.hits, document.pads, round(area.width()), variation.bars, theme().palette)
-        if known is None or not all(a is b or a == b for a, b in zip(known[0], wanted, strict=True)):
+        waits = known is not None and self._session.previewing and known[0][2:] == wanted[2:]
+        if known is None or not (waits or all(a is b or a == b for a, b in zip(known[0], wanted, strict=True))):
             pixmap = self._drawn_map(document, variation, area)
             known = (wanted, pixmap)
             self._maps[variation.letter] = known

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left
-
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, pyqtSignal
@@ -35,6 +33,10 @@ SIMPLER_PINS = 500
 SIMPLE_DOT = 4.6
 
 
+_HeardLane = tuple[int, list[tuple[int, float, int]], NDArray[np.float64]]
+"""A pad, the hits of the original on it, as (pad id, beat, velocity), and their beats."""
+
+
 class LanePicture(SoundPicture):
     """Draws the pattern under the original sound. `redrawn` tells that the picture shows another stretch or pattern."""
 
@@ -49,7 +51,7 @@ class LanePicture(SoundPicture):
         self._divisions: NDArray[np.int64] = np.full(1, 4)
         self._felt: tuple[Document, tuple[Hit, ...]] | None = None
         self._ghosts: tuple[Document, tuple[tuple[int, float, int], ...]] | None = None
-        self._heard: tuple[tuple[object, ...], list[tuple[int, float, int]]] | None = None
+        self._heard: tuple[tuple[object, ...], list[_HeardLane]] | None = None
         self._ghosts_shown = True
         self._lanes: tuple[tuple[object, ...], list[Pad]] | None = None
         self.muted: frozenset[int] = frozenset()
@@ -116,15 +118,19 @@ class LanePicture(SoundPicture):
             there: dict[int, list[float]] = {}
             for hit in document.pattern.hits:
                 there.setdefault(hit.pad_id, []).append(hit.at_beats)
-            heard = self._heard_in(document)
-            self._ghosts = (document, tuple(g for g in heard if not _within(there.get(g[0], []), g[1], near)))
+            lacking = [ghosts[n] for pad_id, ghosts, beats in self._heard_in(document)
+                       for n in np.flatnonzero(_far_from(there.get(pad_id, []), beats, near)).tolist()]
+            self._ghosts = (document, tuple(sorted(lacking, key=lambda ghost: ghost[1])))
         return self._ghosts[1]
 
-    def _heard_in(self, document: Document) -> list[tuple[int, float, int]]:
-        """Return the hits of the original; they stay the same while the pattern is worked on."""
+    def _heard_in(self, document: Document) -> list[_HeardLane]:
+        """Return the hits of the original lane by lane; they stay the same while the pattern is worked on."""
         of = (document.cuts, document.pads, document.loop)
         if self._heard is None or any(a is not b for a, b in zip(self._heard[0], of, strict=True)):
-            self._heard = (of, heard_hits(document, document.cuts))
+            lanes: dict[int, list[tuple[int, float, int]]] = {}
+            for hit in heard_hits(document, document.cuts):
+                lanes.setdefault(hit[0], []).append(hit)
+            self._heard = (of, [(pad_id, hits, np.array([hit[1] for hit in hits])) for pad_id, hits in lanes.items()])
         return self._heard[1]
 
     def show_ghosts(self, on: bool) -> None:
@@ -389,10 +395,14 @@ class LanePicture(SoundPicture):
         return next((pad for pad in self.pads() if self.lane(pad.id).top() <= y < self.lane(pad.id).bottom()), None)
 
 
-def _within(times: list[float], at: float, near: float) -> bool:
-    """Whether any of sorted times is no further than `near`."""
-    index = bisect_left(times, at - near)
-    return index < len(times) and times[index] <= at + near
+def _far_from(times: list[float], places: NDArray[np.float64], near: float) -> NDArray[np.bool_]:
+    """Whether none of sorted times is within `near` of each place."""
+    if not times:
+        return np.ones(places.size, bool)
+    sorted_times = np.array(times)
+    after = np.searchsorted(sorted_times, places - near)
+    far: NDArray[np.bool_] = (after == sorted_times.size) | (sorted_times[np.minimum(after, sorted_times.size - 1)] > places + near)
+    return far
 
 
 def _lines(painter: QPainter, xs: list[float], top: float, bottom: float) -> None:
