@@ -13,8 +13,11 @@ import argparse
 import os
 import signal
 import statistics
+import subprocess
+import sys
 import time
 from functools import partial
+from pathlib import Path
 
 for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
     os.environ[name] = "1"
@@ -71,6 +74,32 @@ def colour() -> float:
     return statistics.median(spent) / (BLOCK / RATE)
 
 
+BARE = """
+import os, sys, time
+try:
+    os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(10))
+except OSError:
+    pass
+period, late, worst = float(sys.argv[1]), 0, 0.0
+due = time.monotonic()
+end = due + float(sys.argv[2])
+while due < end:
+    due += period
+    time.sleep(max(0.0, due - time.monotonic()))
+    over = time.monotonic() - due
+    late += over > period
+    worst = max(worst, over)
+print(late, worst)
+"""
+"""A process that does nothing but wake once a block, at the engine's priority: what it misses the machine took away."""
+
+
+def stolen_s() -> float:
+    """Return how many seconds the host has taken from this machine's processors, where it says so."""
+    words = Path("/proc/stat").read_text().splitlines()[0].split()
+    return int(words[8]) / os.sysconf("SC_CLK_TCK") if len(words) > 8 else 0.0
+
+
 def soak(seconds: float, device: str, *, coloured: bool) -> None:
     """Play, repaint and analyse at once, and count what was missed."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -95,6 +124,8 @@ def soak(seconds: float, device: str, *, coloured: bool) -> None:
     playback.play()
     frames = analyses = most = 0
     asked = False
+    stolen = stolen_s()
+    bare = subprocess.Popen([sys.executable, "-c", BARE, str(BLOCK / RATE), str(seconds)], stdout=subprocess.PIPE, text=True)
     began = due = time.perf_counter()
     before = engine.state.underruns
 
@@ -115,6 +146,9 @@ def soak(seconds: float, device: str, *, coloured: bool) -> None:
     state = engine.state
     print(f"{state.device}, {seconds:.0f} s: {state.underruns - before} missed blocks, {frames / seconds:.0f} frames a second, "
           f"{analyses} analyses, up to {most} voices, slowest block {1000 * state.worst_s:.2f} of {1000 * BLOCK / RATE:.2f} ms")
+    late, worst = bare.communicate()[0].split()
+    print(f"beside it, a process that only wakes once a block: {late} blocks late, the worst by {1000 * float(worst):.1f} ms; "
+          f"{stolen_s() - stolen:.1f} s of processor taken by the host")
     window.shut()
 
 

@@ -287,7 +287,8 @@ def test_the_kit_is_remade_and_dropped_on_by_hand(demo_window: Any) -> None:
         session.undo()
     assert session.document == before
     window.kit.remake()
-    window.kit.tail.click("ring on")
+    window.kit.tail.setCurrentIndex(window.kit.tail.findData("ring on"))
+    window.kit.tail.activated.emit(window.kit.tail.currentIndex())
     assert session.document.tail == "ring on"
 
 

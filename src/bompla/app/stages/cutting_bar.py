@@ -71,7 +71,8 @@ class CuttingBar(QWidget):
             slider = QSlider(Qt.Orientation.Horizontal)
             slider.setRange(0, 20)
             slider.setValue(10)
-            slider.setFixedWidth(76)
+            slider.setMinimumWidth(30)
+            slider.setMaximumWidth(76)
             slider.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             slider.setAccessibleName(f"Weight of {name} drums")
             slider.setToolTip(f"How much {name} drums count when the line is drawn through the attacks")
@@ -79,7 +80,7 @@ class CuttingBar(QWidget):
             slider.sliderReleased.connect(lambda name=name: self._weigh(name, held=False))
             self.weights[name] = slider
             row.addWidget(label(name, "dim"))
-            row.addWidget(slider)
+            row.addWidget(slider, 1)
         row.addStretch(1)
 
     def _rows_row(self, row: QHBoxLayout) -> None:

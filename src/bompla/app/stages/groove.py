@@ -188,7 +188,7 @@ class GrooveStage(Stage):
         column.addWidget(pattern)
         column.addStretch(1)
         area = scrolling(side)
-        area.setFixedWidth(258)
+        area.setFixedWidth(260)
         self.side = area
         return area
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
@@ -23,7 +23,7 @@ from bompla.model.kit_edits import set_kit_tail
 from bompla.model.pattern_edits import usual_velocity
 from bompla.model.shape import ShapeParam
 
-QUANTISE = ShapeParam("quantise", "Onto the grid", "", 0.0, 1.0, "How far what is recorded moves to its beat's own grid")
+QUANTISE = ShapeParam("quantise", "On grid", "", 0.0, 1.0, "How far what is recorded moves to its beat's own grid")
 
 
 class KitStage(Stage):
@@ -41,12 +41,17 @@ class KitStage(Stage):
         self.pages.setVisible(False)
         top = QHBoxLayout()
         top.setSpacing(6)
-        top.addWidget(button("Make the kit again", self.remake, tip=tip("kit_remake")))
-        top.addWidget(button("A pad for each slice", self.slices_in_order,
+        top.addWidget(button("Make it again", self.remake, tip=tip("kit_remake")))
+        top.addWidget(button("A pad a slice", self.slices_in_order,
                              tip="Put every slice on a pad of its own, in order, from note 36; the pattern follows"))
-        top.addWidget(label("past their end slices", "dim"))
-        self.tail = Chips("Past their end slices")
-        self.tail.chosen.connect(lambda tail: self.session.edit(f"tails: {tail}", lambda d: set_kit_tail(d, str(tail))))
+        top.addWidget(label("past their end", "dim"))
+        self.tail = QComboBox()
+        self.tail.setAccessibleName("Past their end slices")
+        self.tail.setToolTip("How slices go on past their end at a slower tempo, on all pads that leave it to the kit")
+        self.tail.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        for key, text in (("none", "they end"), ("ring on", "they ring on"), ("back and forth", "back and forth")):
+            self.tail.addItem(text, key)
+        self.tail.activated.connect(lambda _: self._set_tail(str(self.tail.currentData())))
         top.addWidget(self.tail)
         top.addWidget(notes_button(session, self))
         top.addStretch(1)
@@ -95,7 +100,7 @@ class KitStage(Stage):
 
     def _playing_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
-        row.setSpacing(6)
+        row.setSpacing(5)
         self.record = button("Record", self._record, checkable=True, tip=tip("record"))
         self.count_in = button("count in", self._set_ways, chip=True, checkable=True, tip="Count a bar in before recording begins")
         self.count_in.setChecked(True)
@@ -105,16 +110,19 @@ class KitStage(Stage):
         row.addWidget(self.count_in)
         row.addWidget(self.replacing)
         self.quantise = ValueBar(QUANTISE)
-        self.quantise.setFixedWidth(104)
+        self.quantise.setFixedWidth(78)
         self.quantise.moved.connect(lambda amount: setattr(self.playback, "input_quantise", amount))
         self.quantise.chosen.connect(lambda amount: setattr(self.playback, "input_quantise", amount))
         row.addWidget(self.quantise)
-        row.addWidget(button("Take back what I played", self.playback.take_back, tip=tip("take_back")))
+        row.addWidget(button("Take back", self.playback.take_back, tip=tip("take_back")))
         row.addStretch(1)
-        row.addWidget(button("Practice pads", self.show_practice_pads, tip="A simulated controller that sends MIDI to these pads"))
+        row.addWidget(button("Practice", self.show_practice_pads, tip="A simulated controller that sends MIDI to these pads"))
         self.playback.recording_changed.connect(self.record.setChecked)
         self.playback.struck.connect(lambda pad_id, _: self.grid.light(pad_id))
         return row
+
+    def _set_tail(self, tail: str) -> None:
+        self.session.edit(f"tails: {tail}", lambda d: set_kit_tail(d, tail))
 
     def _record(self) -> None:
         if self.record.isChecked():
@@ -146,7 +154,7 @@ class KitStage(Stage):
         pages = max((pad.slot for pad in document.pads), default=0) // PADS_PER_PAGE + 1
         self.pages.setVisible(pages > 1)
         self.pages.offer([(page, f"page {page + 1}") for page in range(pages)], self.grid.page)
-        self.tail.offer([("none", "end"), ("ring on", "ring on"), ("back and forth", "back and forth")], document.tail)
+        self.tail.setCurrentIndex(self.tail.findData(document.tail))
         self.panel.refresh(document)
         self.more.refresh(document)
         self.colour.refresh(document)

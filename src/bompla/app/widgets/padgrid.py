@@ -104,7 +104,7 @@ class PadGrid(QWidget):
         painter.drawRoundedRect(cell, 4.0, 4.0)
         painter.setFont(theme().font(14, weight=400))
         painter.setPen(theme().colour("dim", 0.85))
-        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "drop a slice or a file")
+        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "drop a slice or a file" if cell.width() > 140.0 else "drop here")
 
     def _paint_pad(self, painter: QPainter, document: Document, pad: Pad, slot: int) -> None:
         cell = self.cell(slot)
