@@ -115,12 +115,26 @@ def window(qtbot: Any) -> Iterator[Any]:
     made.deleteLater()
 
 
-@pytest.fixture
-def demo_window(window: Any, qtbot: Any) -> Any:
-    """The window with the demo project, everything drawn and ready to be heard."""
-    from bompla.app.main import open_demo
+@pytest.fixture(scope="session")
+def demo_drawn(demo: tuple[Document, Clip]) -> tuple[Any, Any]:
+    """The demo loop's waveform and what is drawn beside it, made once for all windows."""
+    from bompla.analysis.analyse import bands_of, curve_of
+    from bompla.app.session import Pictures
+    from bompla.audio.summary import WaveSummary
 
-    open_demo(window)
+    clip = demo[1]
+    return WaveSummary.of(clip), Pictures(*curve_of(clip), *bands_of(clip))
+
+
+@pytest.fixture
+def demo_window(window: Any, demo: tuple[Document, Clip], demo_drawn: tuple[Any, Any], qtbot: Any) -> Any:
+    """The window with the demo project, everything drawn and ready to be heard."""
+    from bompla.app.session import Opened
+    from bompla.model.history import History
+
+    document, clip = demo
+    summary, pictures = demo_drawn
+    window.session.load(([Opened(History(document), clip, summary, document, pictures)], 0, {}), path=None)
     settle(qtbot, window)
     return window
 

@@ -57,6 +57,7 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
         raise BomplaError(f"There is no stage {wanted}; choose among {', '.join(keys)}.")
     window.show()
     QTimer.singleShot(0, window.playback.start)
+    QTimer.singleShot(0, window.session.analysis.warm)
     if screenshot is not None:
         when_settled(window, lambda: _shoot(window, screenshot, application))
     return application.exec()
@@ -93,7 +94,6 @@ def make_window(*, device: str = "") -> MainWindow:
     engine.set_touch(touch_of(str(kept.value("midi", ""))))
     if kept.contains("late_s"):
         playback.late_s = float(kept.value("late_s"))
-    session.analysis.warm()
     return MainWindow(session, playback)
 
 
