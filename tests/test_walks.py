@@ -13,7 +13,7 @@ from PyQt6.QtGui import QAction, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton, QScrollArea, QWidget
 
-from bompla.app.commands import BY_KEY, COMMANDS
+from bompla.app.commands import COMMANDS
 from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.widgets.valuebar import ValueBar
 from bompla.demo import loop_paths
@@ -138,15 +138,19 @@ def cramped(window: QWidget) -> list[str]:
     return found
 
 
-@pytest.mark.parametrize("size", [(1024, 700), (1280, 800), (1920, 1080)], ids=lambda size: f"{size[0]} wide")
-def test_every_stage_fits_its_window(demo_window: Any, size: tuple[int, int]) -> None:
-    window = demo_window
-    window.resize(*size)
+def test_every_stage_fits_its_window(demo_window: Any) -> None:
+    for size in ((1024, 700), (1280, 800), (1920, 1080)):
+        demo_window.resize(*size)
+        fits(demo_window, size)
+
+
+def fits(window: Any, size: tuple[int, int]) -> None:
+    """Every stage, and each of its panels, has the room it needs."""
     for index, stage in enumerate(window.stages):
         window.go_to(index)
         QTest.qWait(1)
         assert (window.width(), window.height()) == size, f"{stage.key} makes the window grow"
-        assert cramped(window) == [], stage.key
+        assert cramped(window) == [], (stage.key, size)
     window.go_to(2)
     for view in ("more", "colour", "pad"):
         window.kit.view.click(view)
@@ -173,14 +177,16 @@ def test_the_light_is_changed_everywhere_at_once(demo_window: Any) -> None:
         theme().use(NIGHT)
 
 
-@pytest.mark.parametrize("key", ["undo", "redo", "to_start", "loop", "click", "flip", "colour", "stage_4", "variation_copy", "slice_all"])
-def test_a_command_without_a_project_does_no_harm(window: Any, key: str) -> None:
+def test_no_command_does_harm_without_a_project(window: Any) -> None:
     """Before anything is open every command is there, and none of them fails."""
-    label = BY_KEY[key].label
+    triggered = 0
     for holder in (window, *(stage.picture() for stage in window.stages)):
         for action in holder.actions():
-            if action.text() == label:
+            key = next((command.key for command in COMMANDS if command.label == action.text()), "play")
+            if key not in ASKING or key in ("undo", "redo", "take_back", "next_sound"):
                 action.trigger()
+                triggered += 1
+    assert triggered > 80
     assert window.session.document is None
     assert not window.session.dirty
 
