@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -203,3 +205,15 @@ def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip])
     spread, middle = min(rounds)
     assert spread < 0.002, rounds
     assert middle < 256 / RATE + 0.006, rounds
+
+
+@pytest.mark.usefixtures("null_sink")
+def test_a_device_is_as_late_as_its_cable_says() -> None:
+    """The monitor of the sink is the cable: what is played comes back, a little later."""
+    done = subprocess.run([sys.executable, "-m", "bompla.engine.loopback", "", str(RATE), "256"], capture_output=True, text=True,
+                          check=True, env={**os.environ, "PULSE_SOURCE": "null.monitor"}, timeout=60)
+    found = json.loads(done.stdout)
+    if "problem" in found and "Nothing came back" in str(found["problem"]) and overslept_s() > 0.003:
+        pytest.skip("this machine is too busy to play without gaps")
+    assert "problem" not in found, found
+    assert 0.0 < found["late_s"] < 0.45

@@ -11,9 +11,9 @@ import numpy as np
 import pytest
 from msgspec.structs import replace
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
-from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QEnterEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from bompla.app.widgets.cards import VARIATION_MIME
 from bompla.errors import EditError
@@ -134,6 +134,15 @@ def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monke
     assert panel.bars["timing"].isVisible()
     QTest.mouseDClick(panel.bars["force"], LEFT)
     assert session.document.pattern.layer.force == 0.0
+    felt = felt_pattern(session.document)
+    panel.lane.click()
+    assert session.document.pattern.layer.lanes == (groove.snare.id,)
+    over_one = felt_pattern(session.document)
+    plain = {h.id: h.at_beats for h in before.pattern.hits}
+    assert {h.pad_id for h in over_one if abs(plain[h.id] - h.at_beats) > 1e-6} <= {groove.snare.id}
+    assert {h.pad_id for h in felt if abs(plain[h.id] - h.at_beats) > 1e-6} - {groove.snare.id}, "over all, others move too"
+    panel.lane.click()
+    assert felt_pattern(session.document) == felt
     panel.plain()
     assert session.document.pattern.layer == PLAIN_LAYER
 
@@ -310,5 +319,11 @@ def test_what_no_drummer_could_play_is_said(groove: Any) -> None:
     session.edit("all at once", lambda d: add_played(d, [(p, 5.0, 100, 0.0) for p in pads]))
     assert "three hands at 2.2" in stage.playable.text(), "snare, closed and open hat"
     assert stage.tidy.isVisible()
+    assert stage.tidy.text().endswith(" out")
+    count = int(stage.tidy.text().split()[-2])
+    QApplication.sendEvent(stage.tidy, QEnterEvent(QPointF(2, 2), QPointF(2, 2), QPointF(2, 2)))
+    shown = session.selection.hit_ids
+    assert len(shown) == count, "what it will take out is selected"
     stage.tidy.click()
+    assert not {h.id for h in session.document.pattern.hits} & shown
     assert not stage.tidy.isVisible()

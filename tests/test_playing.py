@@ -12,6 +12,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from bompla.audio.clip import Clip
+from bompla.engine import loopback
 from bompla.engine.layout import ZONE, Op
 from bompla.engine.midiin import MidiParser, MidiPort, port_names
 from bompla.engine.mixer import MixerState, apply, command, play_midi, render
@@ -21,6 +22,7 @@ from bompla.model.document import Document
 from bompla.model.pattern_edits import add_played
 from conftest import settle
 
+RATE = 48_000
 LEFT = Qt.MouseButton.LeftButton
 NONE = Qt.KeyboardModifier.NoModifier
 
@@ -98,6 +100,52 @@ def test_a_note_plays_the_layer_of_its_velocity_and_equals_take_turns() -> None:
     render(state, 512)
     apply(state, command(Op.MIDI, offset=note, length=3))
     assert float(np.abs(render(state, 64)).max()) > 0.1
+
+
+def held_mixer() -> MixerState:
+    """A mixer whose note 38 plays a long sound as long as it is held."""
+    pool = np.zeros((60_000, 2), np.float32)
+    zones = np.zeros(1, ZONE)
+    zones[0] = (38, 127, 7, 0, 0, 40_000, 100.0, 1_000, 1.0, 0, 2_400, 0)
+    pool[1_000:41_000] = 0.2
+    pool[:5] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
+    state = MixerState(pool)
+    apply(state, command(Op.ZONES, offset=0, length=1))
+    return state
+
+
+@pytest.mark.parametrize("message", [[0xA9, 38], [0xD9]])
+@given(pressure=st.integers(0, 127), sizes=st.lists(st.integers(1, 700), min_size=2, max_size=6))
+def test_a_held_pad_swells_with_pressure_without_a_step(message: list[int], pressure: int, sizes: list[int]) -> None:
+    state = held_mixer()
+    play_midi(state, bytes([0x99, 38, 100]))
+    render(state, 256)
+    play_midi(state, bytes([*message, pressure]))
+    sound = np.concatenate([render(state, size)[:, 0].copy() for size in (*sizes, 600)])
+    assert sound[-1] == pytest.approx(0.2 * (0.25 + 1.5 * pressure / 127.0), rel=1e-3)
+    assert np.abs(np.diff(sound)).max() < 0.001
+    play_midi(state, bytes([0x89, 38, 0]))
+    render(state, 2_400)
+    assert not render(state, 500).any(), "let go, it ends all the same"
+    play_midi(state, bytes([0xA9, 99, pressure]))
+    assert not state.parser.pressures
+
+
+@given(late_s=st.floats(0.0, 0.4), gain=st.floats(0.02, 1.0), noise=st.floats(0.0, 0.003), seed=st.integers(0, 99))
+def test_lateness_is_found_in_what_comes_back(late_s: float, gain: float, noise: float, seed: int) -> None:
+    sound = loopback.bursts(RATE)
+    delay = round(late_s * RATE)
+    heard = gain * np.concatenate([np.zeros(delay, np.float32), sound])[: len(sound)]
+    heard += noise * np.random.default_rng(seed).standard_normal(len(heard))
+    found = loopback.late_of(heard.astype(np.float32), RATE)
+    assert found == pytest.approx(delay / RATE, abs=1.5 / RATE)
+
+
+@pytest.mark.parametrize("level", [0.0, 0.1])
+def test_what_never_came_back_has_no_lateness(level: float) -> None:
+    rng = np.random.default_rng(3)
+    assert loopback.late_of((level * rng.standard_normal(3 * RATE)).astype(np.float32), RATE) is None
+    assert loopback.late_of(np.zeros(100, np.float32), RATE) is None
 
 
 def test_playing_begins_after_the_count_in() -> None:
@@ -192,6 +240,16 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     qtbot.waitUntil(lambda: len(told) == 2)
     assert told[1][1] < told[0][1]
 
+    sent: list[bytes] = []
+    send, practice.surface._send = practice.surface._send, lambda content, _: sent.append(content)
+    QTest.mousePress(practice.surface, LEFT, NONE, centre - QPoint(30, 30))
+    QTest.mouseMove(practice.surface, centre - QPoint(10, 10))
+    QTest.mouseMove(practice.surface, centre)
+    QTest.mouseRelease(practice.surface, LEFT, NONE, centre)
+    practice.surface._send = send
+    assert [content[0] for content in sent] == [0x99, 0xA9, 0xA9, 0x89]
+    assert sent[1][2] < sent[2][2], "nearer to the middle is harder"
+
     before = session.document
     playback.take_back()
     assert session.history.undo_label.startswith("take back what was played")
@@ -243,4 +301,12 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     dialog.measure()
     qtbot.waitUntil(lambda: not dialog._timer.isActive())
     assert "could not be measured" in dialog.late.text()
+    dialog.cable.click()
+    qtbot.waitUntil(lambda: dialog._loopback is None)
+    assert "cannot play and listen" in dialog.late.text() or "Nothing came back" in dialog.late.text()
+    qtbot.waitUntil(lambda: playback.engine.state.ready)
+    start = playback.engine.state.rendered_frames
+    assert playback.strike(kick.id, 110)
+    qtbot.waitUntil(lambda: playback.engine.state.rendered_frames > start + 8_000)
+    assert np.abs(playback.engine.captured(since_frame=start)).max() > 0.05, "and the engine has the device again"
     dialog.close()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 
-from PyQt6.QtCore import QRectF, Qt, QTimer
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QSizePolicy, QSpinBox, QVBoxLayout, QWidget
 
@@ -13,12 +13,12 @@ from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.controls import button, label
+from bompla.engine.midiin import KEY_PRESSURE, NOTE_OFF, NOTE_ON
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Pad
 
 GAP = 8.0
 TICK_MS = 4
 AHEAD_MS = 150.0
-NOTE_ON, NOTE_OFF = 0x90, 0x80
 CHANNEL = 9
 GLOW_FRAMES = 8
 
@@ -30,6 +30,7 @@ class _Surface(QWidget):
         super().__init__()
         self._session, self._send = session, send
         self._down: Pad | None = None
+        self._pressed = -1
         self.glow: dict[int, int] = {}
         self.setAccessibleName("Practice pads")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -67,10 +68,23 @@ class _Surface(QWidget):
         for slot, pad in self.pads().items():
             cell = self.cell(slot)
             if cell.contains(event.position()):
-                off = (event.position() - cell.center()) / (cell.width() / 2.0)
-                pressure = max(0.0, 1.0 - (off.x() ** 2 + off.y() ** 2) ** 0.5)
-                self._down = pad
-                self.press(slot, pad, round(45 + 82 * pressure))
+                self._down, self._pressed = pad, -1
+                self.press(slot, pad, round(45 + 82 * self._pressure(cell, event.position())))
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Press harder towards the middle of the pad that is held."""
+        assert event is not None
+        pad = self._down
+        if pad is not None:
+            pressure = round(127 * self._pressure(self.cell(pad.slot), event.position()))
+            if pressure != self._pressed:
+                self._pressed = pressure
+                self._send(bytes((KEY_PRESSURE | CHANNEL, pad.note, pressure)), 0)
+
+    @staticmethod
+    def _pressure(cell: QRectF, at: QPointF) -> float:
+        off = (at - cell.center()) / (cell.width() / 2.0)
+        return float(max(0.0, 1.0 - (off.x() ** 2 + off.y() ** 2) ** 0.5))
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         pad, self._down = self._down, None

@@ -33,6 +33,7 @@ class SoundSettings(QDialog):
         self.resize(460, 300)
         self._session, self._playback = session, playback
         self._lister: QProcess | None = None
+        self._loopback: QProcess | None = None
         self._test_from = 0.0
         self._test_strikes: list[float] = []
         column = QVBoxLayout(self)
@@ -70,6 +71,9 @@ class SoundSettings(QDialog):
         row_box = QHBoxLayout()
         self.test = button("Measure it", self.measure, tip="Ten clicks: strike any pad with each of them")
         row_box.addWidget(self.test)
+        self.cable = button("Through a cable", self.measure_cable,
+                            tip="With a cable from the output to the input: play a sound, and listen to when it comes back")
+        row_box.addWidget(self.cable)
         row_box.addWidget(button("Take the device's word", self._forget, tip="Take off what the device says of itself"))
         row_box.addStretch(1)
         column.addLayout(row_box)
@@ -90,6 +94,9 @@ class SoundSettings(QDialog):
         if self._lister is not None:
             self._lister.kill()
             self._lister.waitForFinished(1000)
+        if self._loopback is not None:
+            self._loopback.kill()
+            self._loopback.waitForFinished(1000)
 
     def look(self) -> None:
         """Ask a process of its own for the devices, so that a slow driver holds nothing up."""
@@ -116,6 +123,41 @@ class SoundSettings(QDialog):
         self.late.setText("Strike a pad with each click…")
         self._timer.start(round(1000 * TEST_BEAT_S * TEST_CLICKS + 400))
 
+    def measure_cable(self) -> None:
+        """Have a process of its own play and listen, while the engine leaves the device to it."""
+        if self._loopback is not None:
+            return
+        engine = self._playback.engine
+        device, block, _, _ = engine.chosen
+        self._playback.stop()
+        engine.close()
+        process = QProcess(self)
+        process.setProgram(sys.executable)
+        name = "" if device == SIMULATED_NAME else device
+        process.setArguments(["-m", "bompla.engine.loopback", name, str(engine.sample_rate), str(block)])
+        process.finished.connect(lambda: self._cable_measured(process))
+        self._loopback = process
+        self.late.setText("Listening to the cable…")
+        process.start()
+
+    def _cable_measured(self, process: QProcess) -> None:
+        self._loopback = None
+        try:
+            found = json.loads(bytes(process.readAllStandardOutput().data()).decode() or "{}")
+        except ValueError:
+            found = {}
+        process.deleteLater()
+        self._playback.use_device(*self._playback.engine.chosen)
+        if "late_s" in found:
+            self._keep_late(float(found["late_s"]))
+        else:
+            self.late.setText(str(found.get("problem", "That could not be measured.")))
+
+    def _keep_late(self, late_s: float) -> None:
+        self._playback.late_s = max(0.0, late_s)
+        QSettings("bompla", "bompla").setValue("late_s", self._playback.late_s)
+        self._show()
+
     def _struck(self, _pad_id: int, _velocity: int) -> None:
         if self._timer.isActive() and self._playback.takes.strikes:
             self._test_strikes.append(self._playback.takes.strikes[-1].at_s)
@@ -126,9 +168,7 @@ class SoundSettings(QDialog):
         if late is None:
             self.late.setText("That could not be measured: strike with at least four of the clicks, evenly.")
             return
-        self._playback.late_s = max(0.0, late)
-        QSettings("bompla", "bompla").setValue("late_s", self._playback.late_s)
-        self._show()
+        self._keep_late(late)
 
     def _forget(self) -> None:
         self._playback.late_s = None

@@ -21,6 +21,7 @@ class SystemDevice:
     """The system's sound device."""
 
     kind = DeviceKind.SYSTEM
+    LATENCY_S = 0.02
 
     def __init__(self, fill: Fill, *, sample_rate: int, block_frames: int, name: str, channels: int,
                  on_channels: Callable[[int], None], on_underrun: Callable[[], None]) -> None:
@@ -43,7 +44,7 @@ class SystemDevice:
             self.channels = channels if channels <= most else 2
             on_channels(self.channels)
             self._stream = sounddevice.OutputStream(
-                samplerate=sample_rate, blocksize=block_frames, channels=self.channels, dtype="float32", latency=0.02,
+                samplerate=sample_rate, blocksize=block_frames, channels=self.channels, dtype="float32", latency=self.LATENCY_S,
                 device=name or None, callback=callback,
             )
             self._stream.start()

@@ -10,17 +10,22 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-NOTE_OFF, NOTE_ON = 0x80, 0x90
+NOTE_OFF, NOTE_ON, KEY_PRESSURE, CHANNEL_PRESSURE = 0x80, 0x90, 0xA0, 0xD0
+EVERY_NOTE = -1
 _DATA_BYTES = {0x80: 2, 0x90: 2, 0xA0: 2, 0xB0: 2, 0xC0: 1, 0xD0: 1, 0xE0: 2, 0xF1: 1, 0xF2: 2, 0xF3: 1}
 _SYSEX, _SYSEX_END, _REAL_TIME = 0xF0, 0xF7, 0xF8
 
 
 @dataclass
 class MidiParser:
-    """Turns a stream of MIDI bytes, cut anywhere, into notes (MIDI 1.0: running status, real-time bytes, exclusive messages)."""
+    """Turns a stream of MIDI bytes, cut anywhere, into notes (MIDI 1.0: running status, real-time bytes, exclusive messages).
+
+    `pressures` are what was pressed meanwhile, as (note, pressure), `EVERY_NOTE` for the whole channel; who reads them clears them.
+    """
 
     _status: int = 0
     _data: list[int] = field(default_factory=list)
+    pressures: list[tuple[int, int]] = field(default_factory=list)
 
     def feed(self, content: bytes) -> list[tuple[int, int]]:
         """Take bytes; return the notes struck in them as (note, velocity), velocity 0 for one let go."""
@@ -41,6 +46,10 @@ class MidiParser:
                     notes.append((data[0], data[1]))
                 elif kind == NOTE_OFF:
                     notes.append((data[0], 0))
+                elif kind == KEY_PRESSURE:
+                    self.pressures.append((data[0], data[1]))
+                elif kind == CHANNEL_PRESSURE:
+                    self.pressures.append((EVERY_NOTE, data[0]))
                 if self._status >= 0xF0:
                     self._status = 0
         return notes

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, ZONE, Bus, Op
-from bompla.engine.midiin import MidiParser
+from bompla.engine.midiin import EVERY_NOTE, MidiParser
 
 Block = NDArray[np.float32]
 Ranges = list[tuple[int, list[NDArray[np.void]]]]
@@ -26,6 +26,8 @@ PADS_END = 30_000
 CHOKE_FADE_FRAMES = 240
 STEAL_FADE_FRAMES = 96
 GAIN_RAMP_FRAMES = 480
+SOFTEST_PRESSURE, HARDEST_PRESSURE = 0.25, 1.75
+"""Gains of a held pad at no and at full pressure; half of it leaves it as it was struck."""
 MAX_BLOCK_FRAMES = 8192
 _NEVER = 1 << 62
 
@@ -83,6 +85,7 @@ class Voice:
     done: int = 0
     fade_from: int = _NEVER
     fade_frames: int = CHOKE_FADE_FRAMES
+    swell: Ramp | None = None
 
 
 class Colouring(Protocol):
@@ -297,6 +300,20 @@ def play_midi(state: MixerState, content: bytes, wait: int = 0) -> None:
                 _let_go(state, int(ranges[0][1][0]["pad"]))
             else:
                 _play_note(state, ranges, velocity, wait, told=number == 0)
+    if state.parser.pressures:
+        for note, pressure in state.parser.pressures:
+            _press(state, note, SOFTEST_PRESSURE + (HARDEST_PRESSURE - SOFTEST_PRESSURE) * pressure / 127.0)
+        state.parser.pressures.clear()
+
+
+def _press(state: MixerState, note: int, gain: float) -> None:
+    """Let the pads of a note that are held swell or fall with how hard they are pressed; one-shots go on as they are."""
+    every = state.zones.values() if note == EVERY_NOTE else [state.zones.get(note, [])]
+    pads = {int(ranges[0][1][0]["pad"]) for zones in every for ranges in zones}
+    for voice in state.voices:
+        if voice.pad in pads and voice.bus == Bus.LIVE and voice.release > 0:
+            voice.swell = voice.swell or Ramp(1.0)
+            voice.swell.to(gain)
 
 
 def _play_note(state: MixerState, ranges: Ranges, velocity: int, wait: int, *, told: bool) -> None:
@@ -442,6 +459,8 @@ def _mix(state: MixerState, voice: Voice, strip: Strip | None, frames: int) -> N
     if count > 0:
         start = voice.offset + voice.done
         part = state.pool[start : start + count] * np.float32(voice.gain)
+        if voice.swell is not None:
+            part *= voice.swell.next(count)
         if voice.done + count > voice.fade_from:
             passed = np.arange(voice.done, voice.done + count) - voice.fade_from
             part *= np.clip(1.0 - passed / voice.fade_frames, 0.0, 1.0).astype(np.float32)[:, np.newaxis]

@@ -42,7 +42,7 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
         at = _pulled(hit.at_beats, layer.pull, divisions)
         at = _swung(at, layer)
         velocity = middle + (hit.velocity - middle) * layer.accent
-        if layer.feel is not None:
+        if layer.feel is not None and (not layer.lanes or hit.pad_id in layer.lanes):
             step = _step_of(at, layer.feel)
             at += layer.timing * layer.feel.late[step]
             velocity *= 1.0 + layer.force * (layer.feel.accent[step] - 1.0)

@@ -248,7 +248,8 @@ class FeelLayer(msgspec.Struct, frozen=True):
     `swing` is where the second of two steps of `swing_beats` falls, in percent: 50 is straight. `pull`
     is how far hits are drawn to the grid, 0 to 1. `accent` deepens or flattens how loudness
     differs, 1 leaves it. `loose_ms` is drawn by chance from `seed`. `ahead_ms` moves pads, by id; late
-    is positive. Of `feel`, `timing` and `force` say how much, 0 to 1.
+    is positive. Of `feel`, `timing` and `force` say how much, 0 to 1; it lies over
+    the pads in `lanes`, by id, or over all for none.
     """
 
     swing: float = 50.0
@@ -261,6 +262,7 @@ class FeelLayer(msgspec.Struct, frozen=True):
     feel: Feel | None = None
     timing: float = 0.0
     force: float = 0.0
+    lanes: tuple[int, ...] = ()
 
 
 class Variation(msgspec.Struct, frozen=True):

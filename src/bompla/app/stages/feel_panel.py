@@ -89,6 +89,9 @@ class FeelPanel(Panel):
         self.body.addWidget(self.plots)
         for key in OF_FEEL:
             self.body.addWidget(self.bars[key])
+        self.lane = button("over this lane only", self._set_lane, chip=True, checkable=True,
+                           tip="Lay the feel over this lane, and others so chosen; with none chosen it lies over all")
+        self.body.addWidget(self.lane, 0, Qt.AlignmentFlag.AlignLeft)
         row = QHBoxLayout()
         row.setSpacing(5)
         for text, action, hint in (
@@ -111,6 +114,8 @@ class FeelPanel(Panel):
             bar.show_value(ahead if key == "ahead" else float(getattr(layer, key)))
         for key in OF_FEEL:
             self.bars[key].setVisible(layer.feel is not None)
+        self.lane.setVisible(layer.feel is not None)
+        self.lane.setChecked(self._session.selection.pad_id in layer.lanes)
         self.of.setCurrentIndex(self.of.findData(layer.swing_beats))
         name = layer.feel.name if layer.feel else ""
         self.feels.setCurrentIndex(max(0, self.feels.findText(name)))
@@ -148,6 +153,14 @@ class FeelPanel(Panel):
 
     def _edit(self, words: str, change: Callable[[FeelLayer], FeelLayer]) -> None:
         self._session.edit(words, lambda document: set_layer(document, change(document.pattern.layer)))
+
+    def _set_lane(self) -> None:
+        pad_id, document = self._session.selection.pad_id, self._session.document
+        if document is None or all(pad.id != pad_id for pad in document.pads):
+            return
+        over = self.lane.isChecked()
+        self._edit("feel over this lane" if over else "feel not over this lane", lambda layer: replace(
+            layer, lanes=(*layer.lanes, pad_id) if over else tuple(one for one in layer.lanes if one != pad_id)))
 
     def _set_swing_of(self, beats: float) -> None:
         self._edit("swing of other steps", lambda layer: replace(layer, swing_beats=beats))

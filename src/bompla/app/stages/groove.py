@@ -17,7 +17,7 @@ from bompla.app.stages.order_panel import OrderPanel
 from bompla.app.stages.selection_panel import SelectionPanel
 from bompla.app.stages.writer_panel import WriterPanel
 from bompla.app.widgets.cards import VariationCards
-from bompla.app.widgets.controls import Chips, Facts, Panel, button, label, scrolling
+from bompla.app.widgets.controls import Chips, Facts, HoverButton, Panel, button, label, scrolling
 from bompla.app.widgets.detailstrip import DETAILS, WAYS, DetailStrip
 from bompla.app.widgets.lanes import GRIDS, TUPLETS, LaneView
 from bompla.groove.grid import beat_divisions
@@ -178,7 +178,8 @@ class GrooveStage(Stage):
         self.playable = label("", "good")
         self.playable.setWordWrap(True)
         pattern.body.addWidget(self.playable)
-        self.tidy = button("One hat at a time", self._tidy, tip="Take out the softer of two hats that sound at once")
+        self.tidy = HoverButton("One hat at a time", self._tidy, self._show_untidy,
+                                tip="Take out the softer of two hats that sound at once; the pointer on it selects them")
         pattern.body.addWidget(self.tidy, 0, Qt.AlignmentFlag.AlignLeft)
         self.note = QLineEdit()
         self.note.setPlaceholderText("note down what differs")
@@ -287,7 +288,15 @@ class GrooveStage(Stage):
         self.playable.setObjectName("value" if trouble else "good")
         if (style := self.playable.style()) is not None:
             style.polish(self.playable)
-        self.tidy.setVisible(bool(one_at_a_time(document)))
+        gone = one_at_a_time(document)
+        self.tidy.setVisible(bool(gone))
+        self.tidy.setText(f"One hat at a time: {len(gone)} out")
+
+    def _show_untidy(self) -> None:
+        """Select the hits that the clean-up would take out, so that they are seen."""
+        document = self.session.document
+        if document is not None:
+            self.session.select(hit_ids=frozenset(one_at_a_time(document)))
 
     def _tidy(self) -> None:
         document = self.session.document

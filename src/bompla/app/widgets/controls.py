@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QByteArray, QMimeData, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QDrag, QPainter, QPaintEvent
+from PyQt6.QtGui import QColor, QDrag, QEnterEvent, QFocusEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.theme import theme
@@ -76,6 +76,24 @@ class Facts(QWidget):
     def get(self, name: str) -> str:
         """Return the value shown."""
         return self._values[name].text()
+
+
+class HoverButton(QPushButton):
+    """A button that also does something when the pointer or the focus comes to it: to show what it would do."""
+
+    def __init__(self, text: str, action: Callable[[], object], hovered: Callable[[], object], *, tip: str) -> None:
+        super().__init__(text)
+        self.setToolTip(tip)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.clicked.connect(lambda _=False: action())
+        self._hovered = hovered
+
+    def enterEvent(self, event: QEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+        self._hovered()
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802  # Qt's name
+        super().focusInEvent(event)
+        self._hovered()
 
 
 class Chips(QWidget):
