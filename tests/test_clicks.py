@@ -13,7 +13,8 @@ from bompla.analysis.analyse import analyse
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.engine.layout import Bus, Op
-from bompla.engine.mixer import CHOKE_FADE_FRAMES, MAX_VOICES, STEAL_FADE_FRAMES, MixerState, apply, command, render
+from bompla.engine.mixer import MAX_VOICES, STEAL_FADE_FRAMES, MixerState, apply, command, render
+from bompla.engine.voices import CHOKE_FADE_FRAMES
 from bompla.groove.rebuild import document_from
 from bompla.model.document import Document
 from bompla.render.sounds import Baked, Baker

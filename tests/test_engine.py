@@ -34,8 +34,9 @@ from bompla.engine.layout import (
     SharedMemory,
     sends_of,
 )
-from bompla.engine.mixer import CHOKE_FADE_FRAMES, MAX_VOICES, MixerState, apply, command, render
+from bompla.engine.mixer import MAX_VOICES, MixerState, apply, command, render
 from bompla.engine.pool import Place, PoolPlan
+from bompla.engine.voices import CHOKE_FADE_FRAMES
 from bompla.errors import EngineError
 from bompla.model.document import Document
 from bompla.render.sounds import Baked, Baker

@@ -506,7 +506,7 @@ def test_zooming_keeps_the_place_and_goes_down_to_samples(demo_window: Any) -> N
 
 
 def test_unsaved_work_is_rescued(demo_window: Any, tmp_path: Path) -> None:
-    from bompla.app.session import rescue
+    from bompla.app.rescue import rescue
 
     assert rescue(demo_window.session, tmp_path) is None
     demo_window.listening.double.click()

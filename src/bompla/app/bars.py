@@ -10,8 +10,9 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QProgressBar, QSizePo
 
 from bompla.app.commands import tip
 from bompla.app.messages import Message, Weight
+from bompla.app.opened import Work
 from bompla.app.playback import Playback
-from bompla.app.session import Session, Work
+from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.controls import button, label
 from bompla.model.cut_edits import choose_reading

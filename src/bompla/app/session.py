@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from numpy import float32
-from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.analysis.doubts import Doubt, doubts_of
@@ -17,11 +15,12 @@ from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrogram import Spectrogram
 from bompla.app.jobs import AnalysisProcess, Threads
 from bompla.app.messages import MessageHub
+from bompla.app.opened import Loaded, Opened, Pictures, Selection, Work, opened_of
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.audio.oneshot import one_shot
 from bompla.audio.summary import WaveSummary
-from bompla.errors import BomplaError, EditError
+from bompla.errors import EditError
 from bompla.formats.project import SUFFIX, Project, open_project, save_project
 from bompla.groove.rebuild import document_from
 from bompla.model.cut_edits import add_cut, attack_near, set_heard
@@ -33,70 +32,6 @@ from bompla.units import ms_to_samples
 
 SNAP_MS = 12.0
 UNHEARD_VELOCITY = 100
-
-
-@dataclass(frozen=True, eq=False)
-class Pictures:
-    """What is drawn beside the waveform: attack strength, and the levels of low, mid and high."""
-
-    curve: NDArray[float32]
-    curve_step_s: float
-    bands: NDArray[float32]
-    bands_step_s: float
-
-
-@dataclass(frozen=True)
-class Selection:
-    """What is selected: cuts with one that leads, a pad and hits, by id."""
-
-    cut_id: int = 0
-    more_cuts: frozenset[int] = frozenset()
-    pad_id: int = 0
-    hit_ids: frozenset[int] = frozenset()
-
-    @property
-    def cut_ids(self) -> tuple[int, ...]:
-        """All selected cuts, the leading one first."""
-        return (self.cut_id, *sorted(self.more_cuts - {self.cut_id}))
-
-
-@dataclass(frozen=True)
-class Work:
-    """Long work under way: what it is, how far, and whether it can be cancelled."""
-
-    label: str
-    share: float
-
-
-@dataclass(eq=False)
-class Opened:
-    """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it."""
-
-    history: History
-    clip: Clip
-    summary: WaveSummary
-    saved: Document | None = None
-    pictures: Pictures | None = None
-    selection: Selection = Selection()
-    spectrogram: Spectrogram | None = None
-    drums_only: Clip | None = None
-
-    def __post_init__(self) -> None:
-        document = self.history.document
-        slices = document.slices()
-        self.selection = Selection(cut_id=slices[0].cut.id if slices else 0, pad_id=document.pads[0].id if document.pads else 0)
-
-
-Loaded = tuple[list[Opened], int, Mapping[str, Clip]]
-"""Sounds ready to be shown, which of them is, and what their pads borrow."""
-
-
-def opened_of(project: Project, *, saved: bool) -> Loaded:
-    """Return the sounds of a project ready to be shown."""
-    sounds = [
-        Opened(History(document), clip, WaveSummary.of(clip), document if saved else None) for document, clip in project.sources
-    ]
-    return sounds, project.current, project.borrowed
 
 
 class Session(QObject):
@@ -576,16 +511,3 @@ class Session(QObject):
         self.saved_changed.emit()
         if self._preview is None:
             self._look_for_doubts()
-
-
-def rescue(session: Session, folder: Path) -> Path | None:
-    """Write unsaved work to a folder before the application ends in an error; None if there is none."""
-    if not session.dirty:
-        return None
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        path = folder / f"rescued {time.strftime('%Y-%m-%d %H.%M.%S')}{SUFFIX}"
-        save_project(Project(tuple((s.history.document, s.clip) for s in session.sounds), session.current, dict(session.borrowed)), path)
-    except (BomplaError, OSError):
-        return None
-    return path

@@ -11,8 +11,9 @@ from bompla.audio.clip import Clip
 from bompla.audio.loudness import loudness_db
 from bompla.engine.colour import Rack
 from bompla.engine.layout import EVENT, Bus, Op, sends_of
-from bompla.engine.mixer import MAX_BLOCK_FRAMES, MixerState, apply, command, render
+from bompla.engine.mixer import MixerState, apply, command, render
 from bompla.engine.pool import Place
+from bompla.engine.voices import MAX_BLOCK_FRAMES
 from bompla.render.sounds import Baked, SoundKey
 from bompla.units import SILENCE_DB, db_to_gain
 

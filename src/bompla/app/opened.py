@@ -1,0 +1,80 @@
+"""What the window holds of a project's sounds beside their documents: waveforms, pictures, what is selected."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from numpy import float32
+from numpy.typing import NDArray
+
+from bompla.analysis.spectrogram import Spectrogram
+from bompla.audio.clip import Clip
+from bompla.audio.summary import WaveSummary
+from bompla.formats.project import Project
+from bompla.model.document import Document
+from bompla.model.history import History
+
+
+@dataclass(frozen=True, eq=False)
+class Pictures:
+    """What is drawn beside the waveform: attack strength, and the levels of low, mid and high."""
+
+    curve: NDArray[float32]
+    curve_step_s: float
+    bands: NDArray[float32]
+    bands_step_s: float
+
+
+@dataclass(frozen=True)
+class Selection:
+    """What is selected: cuts with one that leads, a pad and hits, by id."""
+
+    cut_id: int = 0
+    more_cuts: frozenset[int] = frozenset()
+    pad_id: int = 0
+    hit_ids: frozenset[int] = frozenset()
+
+    @property
+    def cut_ids(self) -> tuple[int, ...]:
+        """All selected cuts, the leading one first."""
+        return (self.cut_id, *sorted(self.more_cuts - {self.cut_id}))
+
+
+@dataclass(frozen=True)
+class Work:
+    """Long work under way: what it is, how far, and whether it can be cancelled."""
+
+    label: str
+    share: float
+
+
+@dataclass(eq=False)
+class Opened:
+    """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it."""
+
+    history: History
+    clip: Clip
+    summary: WaveSummary
+    saved: Document | None = None
+    pictures: Pictures | None = None
+    selection: Selection = Selection()
+    spectrogram: Spectrogram | None = None
+    drums_only: Clip | None = None
+
+    def __post_init__(self) -> None:
+        document = self.history.document
+        slices = document.slices()
+        self.selection = Selection(cut_id=slices[0].cut.id if slices else 0, pad_id=document.pads[0].id if document.pads else 0)
+
+
+Loaded = tuple[list[Opened], int, Mapping[str, Clip]]
+"""Sounds ready to be shown, which of them is, and what their pads borrow."""
+
+
+def opened_of(project: Project, *, saved: bool) -> Loaded:
+    """Return the sounds of a project ready to be shown."""
+    sounds = [
+        Opened(History(document), clip, WaveSummary.of(clip), document if saved else None) for document, clip in project.sources
+    ]
+    return sounds, project.current, project.borrowed
