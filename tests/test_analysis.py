@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
-from bompla.analysis.hearing import agreed
+from bompla.analysis.hearing import Bars, DrumOdds, agreed, recurring
 from bompla.analysis.network import read_model
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
@@ -254,3 +254,29 @@ def test_alike_sounds_agree_on_one_drum_of_a_family() -> None:
     before, after = (np.exp(o[:, family]).sum(axis=1) for o in (odds, made))
     assert after == pytest.approx(before, rel=0.01), "how likely any of them is stays as it is"
     assert np.array_equal(agreed(odds[:2], sounds[:2], drums), odds[:2])
+
+
+@settings(max_examples=25)
+@given(bars=st.integers(2, 8), step=st.integers(0, 15), drum=st.integers(0, 3), jitter=st.integers(0, 9), start=st.floats(0.0, 2.0))
+def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, drum: int, jitter: int, start: float) -> None:
+    """A doubtful drum that is sure in every other bar becomes likelier, one that is in none of them less likely."""
+    rng = np.random.default_rng(jitter)
+    drums = ("kick", "snare", "rim", "shaker")
+    bar_s = 2.0
+    times = np.array([start + bar_s * (bar + place / 16.0) for bar in range(bars) for place in range(16)])
+    times += rng.normal(0.0, 0.002, times.size)
+    odds = np.full((times.size, 4), -3.0)
+    odds[step::16, drum] = 3.0
+    doubtful = step  # the one in the first bar
+    odds[doubtful, drum] = -0.5
+    alone = (step + 5) % 16
+    odds[alone, (drum + 1) % 4] = -0.5
+    found = recurring(DrumOdds(odds, np.zeros_like(odds)), times, Bars(start, bar_s, bars), drums)
+    assert found.odds[doubtful, drum] > odds[doubtful, drum] + 0.5
+    assert found.odds[alone, (drum + 1) % 4] < odds[alone, (drum + 1) % 4] - 0.3
+    sure = np.delete(np.arange(bars) * 16 + step, 0)
+    assert (found.odds[sure, drum] > 1.5).all(), "one bar in doubt does not unsettle the others"
+    for other in (Bars(start, bar_s, 1), Bars(start, bar_s, 500), Bars(start + 900.0, bar_s, bars)):
+        assert np.array_equal(recurring(DrumOdds(odds, odds), times, other, drums).odds, odds)
+    fills = recurring(DrumOdds(odds, np.zeros_like(odds)), times, Bars(start, bar_s, bars), ("crash", "tom_low", "tom_mid", "perc"))
+    assert (fills.odds >= odds).all(), "what is struck for once is not taken for a mistake"

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from bompla.analysis.attacks import find_attacks
-from bompla.analysis.hearing import CUT_THRESHOLD, hear, strengths_of
+from bompla.analysis.hearing import CUT_THRESHOLD, Bars, hear, heard_of, odds_at, recurring, strengths_of
 from bompla.analysis.network import features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
@@ -27,6 +27,8 @@ MIN_DURATION_S = 0.05
 MAX_REGION_BARS = 16
 QUIET_MS = 1.2
 HEARD_AROUND_S = 6.0
+SURE_OF_BARS = 0.5
+"""How sure the tempo must be for what recurs from bar to bar to count."""
 
 Progress = Callable[[float, str], None]
 
@@ -59,13 +61,18 @@ def analyse(
     activations = run(model, features_of(spectrum))
     found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
     progress(0.6, "hearing drums")
-    heard = hear(activations, model, found.samples, spectrum)
+    odds = odds_at(activations, model, found.samples, spectrum)
+    heard = heard_of(odds, model)
     progress(0.8, "reading tempo and bars")
     threshold = min(1.0, CUT_THRESHOLD / params.sensitivity)
     used = np.flatnonzero(found.strengths >= threshold)
     evidence = evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], clip.duration_s)
     part = excerpt(evidence)
     readings = read_tempo(part, params if part is evidence else replace(params, trimmed=False))
+    if confidence_of(readings) >= SURE_OF_BARS:
+        best = readings[0]
+        bars = Bars(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
+        heard = heard_of(recurring(odds, found.samples / ANALYSIS_RATE, bars, model.drums), model)
     scale = clip.sample_rate / ANALYSIS_RATE
     attacks = tuple(
         _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums, float(clear))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -52,19 +53,41 @@ AGREE_AMONG = 1024
 """Attacks are compared with those around them, so many at a time."""
 
 
+@dataclass(frozen=True, eq=False)
+class Bars:
+    """Where bars were found: the start of the first, how long each is, in seconds, and how many."""
+
+    start_s: float
+    bar_s: float
+    count: int
+
+
+@dataclass(frozen=True, eq=False)
+class DrumOdds:
+    """For each attack and drum the log odds that it is there, and how hard, shapes (attacks, drums)."""
+
+    odds: NDArray[np.floating]
+    force: NDArray[np.floating]
+
+
 def hear(
     activations: Activations, model: HearingModel, samples: NDArray[np.int64], spectrum: Spectrum | None = None
 ) -> list[tuple[Heard, ...]]:
-    """Return the drums heard at each attack, surest first, with confidence and velocity.
+    """Return the drums heard at each attack, as `heard_of` does of the odds of `odds_at`."""
+    return heard_of(odds_at(activations, model, samples, spectrum), model)
 
-    `samples` are at the analysis rate. With a `spectrum`, attacks that sound alike agree on one drum
-    of a family. Confidences are calibrated: of all that are heard at 0.8,
-    about 80 % are there. Where no drum is likelier than not, the likeliest is still named, so
-    that a slice is never nameless.
+
+def odds_at(
+    activations: Activations, model: HearingModel, samples: NDArray[np.int64], spectrum: Spectrum | None = None
+) -> DrumOdds:
+    """Return how likely each drum is at each attack, and how hard; `samples` are at the analysis rate.
+
+    With a `spectrum`, attacks that sound alike agree on one drum of a family.
     """
     frames = activations.drums.shape[0]
     if samples.size == 0 or frames == 0:
-        return []
+        nothing = np.zeros((0, len(model.drums)))
+        return DrumOdds(nothing, nothing)
     centre = np.round(samples / LOW_HOP).astype(np.int64)
     around = np.clip(centre[:, None] + np.arange(-HEARD_FRAMES, HEARD_FRAMES + 1), 0, frames - 1)
     odds = activations.drums[around]
@@ -75,16 +98,72 @@ def hear(
         for first in range(0, samples.size, AGREE_AMONG):
             part = slice(first, first + AGREE_AMONG)
             strongest[part] = agreed(strongest[part], _sounds(spectrum, samples[part]), model.drums)
+    return DrumOdds(strongest, activations.velocity[around][rows, best, drums])
+
+
+def heard_of(found: DrumOdds, model: HearingModel) -> list[tuple[Heard, ...]]:
+    """Return the drums heard at each attack, surest first, with confidence and velocity.
+
+    Confidences are calibrated: of all that are heard at 0.8, about 80 % are there. Where no drum is likelier
+    than not, the likeliest is still named, so that a slice is never nameless.
+    """
+    strongest = found.odds
     confidence = 1.0 / (1.0 + np.exp(-np.clip(strongest, -30.0, 30.0)))
     confidence = _calibrated(_exclusive(confidence, model))
-    force = activations.velocity[around][rows, best, drums]
-    velocity = np.clip(np.round(127.0 * force), 1, 127).astype(int)
+    velocity = np.clip(np.round(127.0 * found.force), 1, 127).astype(int)
     heard = []
     for row, strengths in zip(confidence, velocity, strict=True):
         order = np.argsort(-row, kind="stable")
         chosen = [i for i in order if row[i] >= REPORTED_CONFIDENCE] or [order[0]]
         heard.append(tuple(Heard(model.drums[i], round(float(row[i]), 3), int(strengths[i])) for i in chosen))
     return heard
+
+
+RECUR_SHARE, RECUR_FROM, RECUR_ABSENT, RECUR_MOST = 0.5, -0.4, -3.5, 4.0
+RECUR_NEAR_S = 0.018
+FOR_ONCE = ("crash", "tom_low", "tom_mid", "tom_high", "perc")
+"""What opens a part or fills its end: that no other bar has it says nothing."""
+
+MOST_BARS_COMPARED, MOST_ATTACKS_COMPARED = 64, 2_048
+"""Past these nothing is compared: a long recording drifts from even bars."""
+
+
+def recurring(found: DrumOdds, times_s: NDArray[np.float64], bars: Bars, drums: Sequence[str]) -> DrumOdds:
+    """Return odds in which what other bars have in the same place counts: grooves repeat, ghosts under other drums too.
+
+    To the log odds of a drum comes a share of the best that any other bar has there, less in two bars than in many; a bar
+    without an attack there speaks against it, but for what is struck `FOR_ONCE`. Found on loops for checking, where the
+    best of the other bars did better than their mean for all but the kick: kicks 0.951 to 0.955, snares 0.858 to 0.869,
+    hats 0.885 to 0.891, all drums 0.826 to 0.832, ghosts 0.62 to 0.66.
+    """
+    bar = (times_s - bars.start_s) / bars.bar_s
+    inside = (bar > -RECUR_NEAR_S / bars.bar_s) & (bar < bars.count)
+    if not 2 <= bars.count <= MOST_BARS_COMPARED or not 4 <= int(inside.sum()) <= MOST_ATTACKS_COMPARED:
+        return found
+    hats = [column for column, drum in enumerate(drums) if drum in ONE_AT_A_TIME]
+    own = np.array(found.odds[inside], dtype=np.float64)
+    if hats:  # that there is a hat recurs; which of them it is stays as it was heard
+        own[:, hats] = np.log(np.exp(np.clip(own[:, hats], -20.0, 20.0)).sum(axis=1, keepdims=True))
+    known = np.clip(own, -RECUR_MOST, RECUR_MOST)
+    number = np.floor(bar[inside] + 0.02).astype(np.int64)
+    place = bar[inside] - number
+    best = np.full(known.shape, RECUR_ABSENT)
+    for one in range(bars.count):
+        others = number != one
+        here = np.flatnonzero(number == one)
+        if here.size == 0:
+            continue
+        away = np.abs(place[others, None] - place[None, here]) * bars.bar_s
+        nearest = away.argmin(axis=1)
+        near = np.exp(-0.5 * (away[np.arange(nearest.size), nearest] / RECUR_NEAR_S) ** 2)[:, None]
+        best[others] = np.maximum(best[others], near * known[here][nearest] + (1.0 - near) * RECUR_ABSENT)
+    share = RECUR_SHARE * (bars.count - 1) / bars.count
+    odds = np.array(found.odds, dtype=np.float64)
+    change = share * (best - RECUR_FROM)
+    once = [column for column, drum in enumerate(drums) if drum in FOR_ONCE]
+    change[:, once] = np.maximum(change[:, once], 0.0)
+    odds[inside] += change
+    return DrumOdds(odds, found.force)
 
 
 def agreed(odds: NDArray[np.floating], sounds: Floats, drums: Sequence[str]) -> NDArray[np.floating]:
