@@ -34,6 +34,7 @@ class SoundSettings(QDialog):
         self._session, self._playback = session, playback
         self._lister: QProcess | None = None
         self._loopback: QProcess | None = None
+        self._problem = ""
         self._test_from = 0.0
         self._test_strikes: list[float] = []
         column = QVBoxLayout(self)
@@ -64,6 +65,16 @@ class SoundSettings(QDialog):
         row_box.addWidget(button("Look again", self.look, tip="Look for devices and inputs that were connected since"))
         row_box.addStretch(1)
         column.addLayout(row_box)
+        self._lateness(column)
+        column.addStretch(1)
+        playback.device_changed.connect(lambda _: self._show())
+        playback.struck.connect(self._struck)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.timeout.connect(self._end_test)
+        self._fill([], [])
+
+    def _lateness(self, column: QVBoxLayout) -> None:
         column.addWidget(label("How late a hand is", "heading"))
         self.late = label("", "value")
         self.late.setWordWrap(True)
@@ -77,13 +88,6 @@ class SoundSettings(QDialog):
         row_box.addWidget(button("Take the device's word", self._forget, tip="Take off what the device says of itself"))
         row_box.addStretch(1)
         column.addLayout(row_box)
-        column.addStretch(1)
-        playback.device_changed.connect(lambda _: self._show())
-        playback.struck.connect(self._struck)
-        self._timer = QTimer(self)
-        self._timer.setSingleShot(True)
-        self._timer.timeout.connect(self._end_test)
-        self._fill([], [])
 
     def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         self._show()
@@ -151,9 +155,15 @@ class SoundSettings(QDialog):
         if "late_s" in found:
             self._keep_late(float(found["late_s"]))
         else:
-            self.late.setText(str(found.get("problem", "That could not be measured.")))
+            self._say(str(found.get("problem", "That could not be measured.")))
+
+    def _say(self, problem: str) -> None:
+        """Show why nothing was measured, until something is; the engine starting again does not hide it."""
+        self._problem = problem
+        self.late.setText(problem)
 
     def _keep_late(self, late_s: float) -> None:
+        self._problem = ""
         self._playback.late_s = max(0.0, late_s)
         QSettings("bompla", "bompla").setValue("late_s", self._playback.late_s)
         self._show()
@@ -166,12 +176,12 @@ class SoundSettings(QDialog):
         clicks = [self._test_from + n * TEST_BEAT_S for n in range(TEST_CLICKS)]
         late = latency_of(self._test_strikes, clicks)
         if late is None:
-            self.late.setText("That could not be measured: strike with at least four of the clicks, evenly.")
+            self._say("That could not be measured: strike with at least four of the clicks, evenly.")
             return
         self._keep_late(late)
 
     def _forget(self) -> None:
-        self._playback.late_s = None
+        self._playback.late_s, self._problem = None, ""
         QSettings("bompla", "bompla").remove("late_s")
         self._show()
 
@@ -225,7 +235,7 @@ class SoundSettings(QDialog):
                              f"{1000.0 * state.latency_s:.1f} ms of latency. {missed}")
         late_ms = 1000.0 * self._playback.latency_s
         source = "measured" if self._playback.late_s is not None else "as the device says"
-        self.late.setText(f"{late_ms:.0f} ms are taken off what is recorded, {source}.")
+        self.late.setText(self._problem or f"{late_ms:.0f} ms are taken off what is recorded, {source}.")
 
 
 def touch_of(midi_input: str) -> float:

@@ -18,8 +18,8 @@ BURST_S = 0.02
 CLEAR = 8.0
 """How far the greatest likeness must stand above the usual one."""
 
-AGREE_S = 0.002
-"""How near the bursts must agree."""
+AGREE_S, ENOUGH = 0.002, 3
+"""How near so many bursts must agree: a device that runs dry for a moment moves what follows."""
 
 
 def burst(sample_rate: int) -> NDArray[np.float32]:
@@ -42,21 +42,20 @@ def bursts(sample_rate: int) -> NDArray[np.float32]:
 
 
 def late_of(recorded: NDArray[np.float32], sample_rate: int) -> float | None:
-    """Return how late a recording of the test sound is, in seconds; None where the bursts are not there, or do not agree."""
+    """Return how late a recording of the bursts is, in seconds; None where fewer than three came back as late as each other."""
     gap, one, longest = (round(s * sample_rate) for s in (GAP_S, BURST_S, LONGEST_S))
     known = burst(sample_rate)
     found = []
     for n in range(TIMES):
         part = recorded[n * gap : n * gap + longest + one]
         if len(part) < len(known):
-            return None
+            break
         likeness = np.abs(np.correlate(part, known, "valid"))
         at = int(np.argmax(likeness))
-        if likeness[at] < CLEAR * max(float(np.median(likeness)), 1e-4):
-            return None
-        found.append(at / sample_rate)
-    middle = float(np.median(found))
-    return middle if all(abs(one - middle) < AGREE_S for one in found) else None
+        if likeness[at] >= CLEAR * max(float(np.median(likeness)), 1e-4):
+            found.append(at / sample_rate)
+    agreeing = max(([other for other in found if abs(other - one) < AGREE_S] for one in found), key=len, default=[])
+    return float(np.median(agreeing)) if len(agreeing) >= ENOUGH else None
 
 
 def measured(device: str, sample_rate: int, block_frames: int) -> dict[str, object]:
