@@ -18,8 +18,9 @@ from bompla.engine.devices import SIMULATED_NAME
 from bompla.groove.writers import starter
 from bompla.model.colour import SETTINGS, set_colour
 from bompla.model.cut_edits import take_bars
-from bompla.model.document import FeelLayer
+from bompla.model.document import FeelLayer, OrderStep
 from bompla.model.kit_edits import set_shape
+from bompla.model.order_edits import set_order
 from bompla.model.pattern_edits import delete_hits
 from bompla.model.shape import Shape
 from bompla.model.variation_edits import add_variation, duplicate_variation, set_layer
@@ -32,6 +33,12 @@ def settled(window: MainWindow, application: QApplication) -> None:
     done: list[bool] = []
     when_settled(window, lambda: done.append(True))
     while not done:
+        application.processEvents()
+
+
+def wait_until(application: QApplication, done: Callable[[], bool]) -> None:
+    """Let the application work until something is so."""
+    while not done():
         application.processEvents()
 
 
@@ -85,14 +92,21 @@ def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[st
     window.slice.bar.shown["strength"].click()
     window.session.switch(0)
     settled(window, application)
-    shoot_kit_and_groove(window, application, shoot)
+    shoot_kit(window, application, shoot)
+    shoot_groove(window, application, shoot)
     window.go_to(4)
     shoot("send-out")
+    window.show_sound()
+    dialog = window.sound_settings
+    assert dialog is not None
+    wait_until(application, lambda: dialog.looked)
+    dialog.grab().save(str(FOLDER / "sound.png"))
+    dialog.close()
     shoot_bring_in(window, application, shoot)
 
 
-def shoot_kit_and_groove(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
-    """The third and fourth stages, and what they open."""
+def shoot_kit(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
+    """The third stage."""
     document = window.session.document
     assert document is not None
     window.go_to(2)
@@ -110,6 +124,13 @@ def shoot_kit_and_groove(window: MainWindow, application: QApplication, shoot: C
     shoot("colour")
     window.session.undo()
     window.kit.view.click("pad")
+
+
+def shoot_groove(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
+    """The fourth stage, and what it opens."""
+    document = window.session.document
+    assert document is not None
+    snare = next(pad for pad in document.pads if pad.drum == "snare")
     window.go_to(3)
     ghosts = frozenset(h.id for h in document.pattern.hits if h.pad_id == snare.id and h.velocity < 60)
     window.session.select(hit_ids=ghosts)
@@ -132,6 +153,14 @@ def shoot_kit_and_groove(window: MainWindow, application: QApplication, shoot: C
     window.groove.details.click("chance")
     settled(window, application)
     shoot("groove-wander")
+    steps = (OrderStep("A", 2), OrderStep("B"), OrderStep("A"), OrderStep("C", 2))
+    window.session.edit("order", lambda d: set_order(d, steps))
+    window.groove.order.sequence.click("order")
+    window.groove.details.click("velocity")
+    settled(window, application)
+    shoot("groove-order")
+    window.session.undo()
+    window.groove.details.click("chance")
     window.groove.order.sequence.click("variation")
     window.groove.feel.compare.click()
     settled(window, application)

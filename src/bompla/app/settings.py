@@ -102,6 +102,11 @@ class SoundSettings(QDialog):
             self._loopback.kill()
             self._loopback.waitForFinished(1000)
 
+    @property
+    def looked(self) -> bool:
+        """Whether the devices that there are have been found."""
+        return self._lister is None
+
     def look(self) -> None:
         """Ask a process of its own for the devices, so that a slow driver holds nothing up."""
         if self._lister is not None:
