@@ -199,12 +199,13 @@ def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip])
         engine.shut()
         stick.close_port()
         stick.delete()
-    if len(overslept) == 5 and min(overslept) > 0.003:
-        pytest.skip(f"this machine is too busy to measure milliseconds: it oversleeps by {1000 * min(overslept):.1f} ms")
+    unsteady = float(np.median(overslept)) if len(overslept) == 5 else 0.0  # no better than this machine can measure
+    if unsteady > 0.003:
+        pytest.skip(f"this machine is too busy to measure milliseconds: it oversleeps by {1000 * unsteady:.1f} ms")
     assert rounds, "most notes were not heard"
     spread, middle = min(rounds)
-    assert spread < 0.002, rounds
-    assert middle < 256 / RATE + 0.006, rounds
+    assert spread < 0.002 + 2.0 * unsteady, (rounds, overslept)
+    assert middle < 256 / RATE + 0.006 + 2.0 * unsteady, (rounds, overslept)
 
 
 @pytest.mark.usefixtures("null_sink")
