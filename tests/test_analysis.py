@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
-from bompla.analysis.hearing import Bars, DrumOdds, agreed, recurring
+from bompla.analysis.hearing import BarGrid, DrumOdds, agreed, recurring
 from bompla.analysis.network import read_model
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
@@ -271,12 +271,12 @@ def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, dru
     odds[doubtful, drum] = -0.5
     alone = (step + 5) % 16
     odds[alone, (drum + 1) % 4] = -0.5
-    found = recurring(DrumOdds(odds, np.zeros_like(odds)), times, Bars(start, bar_s, bars), drums)
+    found = recurring(DrumOdds(odds, np.zeros_like(odds)), times, BarGrid(start, bar_s, bars), drums)
     assert found.odds[doubtful, drum] > odds[doubtful, drum] + 0.5
     assert found.odds[alone, (drum + 1) % 4] < odds[alone, (drum + 1) % 4] - 0.3
     sure = np.delete(np.arange(bars) * 16 + step, 0)
     assert (found.odds[sure, drum] > 1.5).all(), "one bar in doubt does not unsettle the others"
-    for other in (Bars(start, bar_s, 1), Bars(start, bar_s, 500), Bars(start + 900.0, bar_s, bars)):
+    for other in (BarGrid(start, bar_s, 1), BarGrid(start, bar_s, 500), BarGrid(start + 900.0, bar_s, bars)):
         assert np.array_equal(recurring(DrumOdds(odds, odds), times, other, drums).odds, odds)
-    fills = recurring(DrumOdds(odds, np.zeros_like(odds)), times, Bars(start, bar_s, bars), ("crash", "tom_low", "tom_mid", "perc"))
+    fills = recurring(DrumOdds(odds, np.zeros_like(odds)), times, BarGrid(start, bar_s, bars), ("crash", "tom_low", "tom_mid", "perc"))
     assert (fills.odds >= odds).all(), "what is struck for once is not taken for a mistake"

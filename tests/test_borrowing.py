@@ -101,6 +101,9 @@ def test_a_project_keeps_what_its_pads_borrow(demo: tuple[Document, Clip]) -> No
     assert set(again.borrowed) == {thump.content_hash}
     assert np.abs(again.borrowed[thump.content_hash].samples - thump.samples).max() < 2**-23
     assert project_bytes(changed(project, borrowed={thump.content_hash: thump})) == content
+    replaced = put_on_slot(made, made.pads[0].slot, document.cuts[0].id)
+    smaller = read_project(project_bytes(changed(project, sources=((replaced, clip),))), "band.bompla")
+    assert (smaller.borrowed, smaller.sources[0][0].borrowed) == ({}, ()), "what no pad plays is not kept"
     longer = replace(made, borrowed=(replace(made.borrowed[0], frames=77),))
     with pytest.raises(ProjectError, match="thump"):
         read_project(project_bytes(changed(project, sources=((longer, clip),))), "band.bompla")

@@ -309,4 +309,11 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     assert playback.strike(kick.id, 110)
     qtbot.waitUntil(lambda: playback.engine.state.rendered_frames > start + 8_000)
     assert np.abs(playback.engine.captured(since_frame=start)).max() > 0.05, "and the engine has the device again"
+    dialog.cable.click()
     dialog.close()
+    assert dialog._loopback is None
+    qtbot.waitUntil(lambda: playback.engine.state.ready)
+    dialog.show()
+    dialog.cable.click()
+    window.shut()
+    assert not playback.engine.process_id, "closing in the middle of it starts nothing again"

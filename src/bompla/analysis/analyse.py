@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from bompla.analysis.attacks import find_attacks
-from bompla.analysis.hearing import CUT_THRESHOLD, Bars, hear, heard_of, odds_at, recurring, strengths_of
+from bompla.analysis.hearing import CUT_THRESHOLD, BarGrid, hear, heard_of, odds_at, recurring, strengths_of
 from bompla.analysis.network import features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
@@ -71,7 +71,7 @@ def analyse(
     readings = read_tempo(part, params if part is evidence else replace(params, trimmed=False))
     if confidence_of(readings) >= SURE_OF_BARS:
         best = readings[0]
-        bars = Bars(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
+        bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
         heard = heard_of(recurring(odds, found.samples / ANALYSIS_RATE, bars, model.drums), model)
     scale = clip.sample_rate / ANALYSIS_RATE
     attacks = tuple(

@@ -54,7 +54,7 @@ AGREE_AMONG = 1024
 
 
 @dataclass(frozen=True, eq=False)
-class Bars:
+class BarGrid:
     """Where bars were found: the start of the first, how long each is, in seconds, and how many."""
 
     start_s: float
@@ -128,7 +128,7 @@ MOST_BARS_COMPARED, MOST_ATTACKS_COMPARED = 64, 2_048
 """Past these nothing is compared: a long recording drifts from even bars."""
 
 
-def recurring(found: DrumOdds, times_s: NDArray[np.float64], bars: Bars, drums: Sequence[str]) -> DrumOdds:
+def recurring(found: DrumOdds, times_s: NDArray[np.float64], bars: BarGrid, drums: Sequence[str]) -> DrumOdds:
     """Return odds in which what other bars have in the same place counts: grooves repeat, ghosts under other drums too.
 
     To the log odds of a drum comes a share of the best that any other bar has there, less in two bars than in many; a bar

@@ -236,11 +236,11 @@ class MainWindow(QMainWindow):
     def shut(self) -> None:
         """End all work and sound."""
         self.bring_in.shelf.close_all()
+        for beside in (self.keys_sheet, self.sound_settings, self.kit.practice):
+            if beside is not None:  # before the engine: one that lent its device gives it back
+                beside.close()
         self.playback.close()
         self.session.close()
-        for beside in (self.keys_sheet, self.sound_settings, self.kit.practice):
-            if beside is not None:
-                beside.close()
 
     def _may_leave(self) -> bool:
         """Ask what to do with unsaved edits; False to stay."""

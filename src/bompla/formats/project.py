@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+from msgspec.structs import replace
 
 from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip
@@ -51,12 +52,13 @@ def project_bytes(project: Project) -> bytes:
     full scale, more than 8 channels, or an unusual rate.
     """
     sources, sounds = [], {}
-    for index, (document, clip) in enumerate(project.sources):
+    documents = [_without_unused(document) for document, _ in project.sources]
+    for index, (document, clip) in enumerate(zip(documents, (clip for _, clip in project.sources), strict=True)):
         name, content = _encoded(clip, f"audio/source{index + 1 if index else ''}")
         sounds[name] = content
         sources.append({"audio": name, "document": msgspec.to_builtins(document)})
     header: dict[str, Any] = {"format": "bompla project", "version": FORMAT_VERSION, "sources": sources, "current": project.current}
-    wanted = sorted({sound.content_hash for document, _ in project.sources for sound in document.borrowed})
+    wanted = sorted({sound.content_hash for document in documents for sound in document.borrowed})
     for key in wanted:
         name, sounds_bytes = _encoded(project.borrowed[key], f"audio/{key}")
         sounds[name] = sounds_bytes
@@ -69,6 +71,12 @@ def project_bytes(project: Project) -> bytes:
         for name, content in sounds.items():
             archive.writestr(zipfile.ZipInfo(name, _FIXED_TIME), content)
     return target.getvalue()
+
+
+def _without_unused(document: Document) -> Document:
+    """Return a document without the sounds that no pad plays any more."""
+    used = {layer.of for pad in document.pads for layer in pad.layers}
+    return replace(document, borrowed=tuple(sound for sound in document.borrowed if sound.content_hash in used))
 
 
 def save_project(project: Project, path: Path) -> None:
