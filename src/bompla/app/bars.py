@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QProgressBar, QSizePolicy, QSlider, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QSizePolicy, QSlider, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.messages import Message, Weight
@@ -14,7 +14,7 @@ from bompla.app.opened import Work
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.theme import theme
-from bompla.app.widgets.controls import button, label
+from bompla.app.widgets.controls import button, combo, label
 from bompla.model.cut_edits import choose_reading
 from bompla.model.document import Document, TempoReading
 from bompla.render.sounds import WAYS
@@ -26,15 +26,6 @@ MOST_BARS_OFFERED = 16
 NARROW = 1180
 SHOWN_STEPS = 24
 
-
-def _box(name: str, items: list[tuple[str, object]], width: int) -> QComboBox:
-    box = QComboBox()
-    box.setAccessibleName(name)
-    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-    box.setFixedWidth(width)
-    for text, key in items:
-        box.addItem(text, key)
-    return box
 
 
 class TopBar(QWidget):
@@ -231,14 +222,14 @@ class ListeningBar(QWidget):
 
     def _speed_boxes(self, row: QHBoxLayout) -> None:
         playback = self._playback
-        self.speed = _box("Listening speed", [(f"{percent} %", percent / 100.0) for percent in SPEEDS], 74)
+        self.speed = combo("Listening speed", [(f"{percent} %", percent / 100.0) for percent in SPEEDS], width=74)
         self.speed.setCurrentIndex(SPEEDS.index(100))
         self.speed.setToolTip("How fast it plays; at the same pitch where the original is stretched")
         self.speed.activated.connect(lambda _: playback.set_speed(float(self.speed.currentData())))
-        self.way = _box("The original at another speed", [(way, way) for way in WAYS], 96)
+        self.way = combo("The original at another speed", [(way, way) for way in WAYS], width=96)
         self.way.setToolTip("How the original goes along at another speed")
         self.way.activated.connect(lambda _: playback.set_speed(playback.speed, str(self.way.currentData())))
-        self.bars = _box("Bars to play", [("all bars", (0, 0))], 82)
+        self.bars = combo("Bars to play", [("all bars", (0, 0))], width=82)
         self.bars.setToolTip("Play only some of the bars")
         self.bars.activated.connect(lambda _: playback.loop_bars(*self.bars.currentData()))
         row.addWidget(self.bars)

@@ -6,12 +6,12 @@ import json
 import sys
 
 import numpy as np
-from PyQt6.QtCore import QProcess, QSettings, Qt, QTimer
-from PyQt6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtCore import QProcess, QSettings, QTimer
+from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.playback import Playback
 from bompla.app.session import Session
-from bompla.app.widgets.controls import button, label
+from bompla.app.widgets.controls import button, combo, label
 from bompla.engine.bounce import click_sounds
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.groove.takes import latency_of
@@ -42,13 +42,13 @@ class SoundSettings(QDialog):
         grid.setColumnStretch(1, 1)
         column.addLayout(grid)
         self.output, self.channels, self.block, self.midi = (
-            _combo(name) for name in ("Plays to", "Outputs", "Block length", "MIDI input"))
+            combo(name) for name in ("Plays to", "Outputs", "Block length", "MIDI input"))
         rows = (("plays to", self.output), ("outputs", self.channels), ("in blocks of", self.block), ("MIDI input", self.midi))
         for row, (text, box) in enumerate(rows):
             grid.addWidget(label(text, "dim"), row, 0)
             grid.addWidget(box, row, 1)
             box.activated.connect(self._use)
-        self.touch = _combo("How hard a hand has to play")
+        self.touch = combo("How hard a hand has to play")
         for text, exponent in TOUCHES:
             self.touch.addItem(text, exponent)
         self.touch.activated.connect(self._set_touch)
@@ -247,10 +247,4 @@ def touch_of(midi_input: str) -> float:
     """Return how velocities of a MIDI input are taken, as was chosen for it."""
     return float(QSettings("bompla", "bompla").value(f"touch/{midi_input or 'none'}", 1.0))
 
-
-def _combo(name: str) -> QComboBox:
-    box = QComboBox()
-    box.setAccessibleName(name)
-    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-    return box
 

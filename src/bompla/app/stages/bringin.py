@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.analysis.drift import Drift, drift_of
 from bompla.analysis.passages import Bars, Proposal, bars_of, proposals_of
@@ -17,7 +17,7 @@ from bompla.app.session import Session
 from bompla.app.stages.base import Stage
 from bompla.app.stages.loop_panel import LoopPanel
 from bompla.app.stages.shelf_panel import ShelfPanel
-from bompla.app.widgets.controls import Panel, button, label, scrolling
+from bompla.app.widgets.controls import Panel, button, combo, label, scrolling
 from bompla.app.widgets.overview import Overview
 from bompla.app.widgets.seam import SeamView
 from bompla.model.cut_edits import set_loop, set_seam_fade
@@ -128,10 +128,7 @@ class BringIn(Stage):
         row.setSpacing(6)
         row.addWidget(button("Listen", self.hear_seam, tip=tip("seam_listen")))
         row.addWidget(label("blend", "dim"))
-        self.fade = QComboBox()
-        self.fade.setAccessibleName("Blend the end with what lies before the start")
-        for fade_ms in FADES_MS:
-            self.fade.addItem(f"{fade_ms} ms" if fade_ms else "none", fade_ms)
+        self.fade = combo("Blend the end with what lies before the start", [(f"{ms} ms" if ms else "none", ms) for ms in FADES_MS])
         self.fade.activated.connect(self._blend)
         row.addWidget(self.fade)
         row.addStretch(1)

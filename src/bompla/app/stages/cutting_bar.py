@@ -7,10 +7,10 @@ from functools import partial
 
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QSlider, QVBoxLayout, QWidget
 
 from bompla.app.session import Session
-from bompla.app.widgets.controls import Chips, button, label
+from bompla.app.widgets.controls import Chips, button, combo, label
 from bompla.app.widgets.cutview import CutView
 from bompla.model.cut_edits import set_cutting
 from bompla.model.document import MAX_CUT_DISTANCE_MS, Cutting, Document
@@ -48,11 +48,7 @@ class CuttingBar(QWidget):
         row.addWidget(self.ways)
         row.addStretch(1)
         self._even = [label("every", "dim")]
-        self.steps = QComboBox()
-        self.steps.setAccessibleName("Even steps")
-        self.steps.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        for per_whole, name in STEPS:
-            self.steps.addItem(name, per_whole)
+        self.steps = combo("Even steps", [(name, per_whole) for per_whole, name in STEPS])
         self.steps.activated.connect(lambda _: self._change(f"step of {self.steps.currentText()}", self._with_step))
         self.pull = _box("Pull to an attack so near", 0.0, 60.0, self._pulled)
         self._even_widgets: list[QWidget] = [self._even[0], self.steps, label("pull within", "dim"), self.pull]
@@ -94,18 +90,12 @@ class CuttingBar(QWidget):
         self.channels = button("channels", lambda: self._view.set_every_channel(self.channels.isChecked()), chip=True, checkable=True,
                                tip="Draw every channel by itself")
         row.addWidget(self.channels)
-        self.scale = QComboBox()
-        self.scale.setAccessibleName("Scale of the spectrum")
-        self.scale.addItems(["mel", "linear"])
+        self.scale = combo("Scale of the spectrum", [("mel", "mel"), ("linear", "linear")])
         self.scale.activated.connect(lambda _: self._session.ask_spectrogram(self.scale.currentText()))
-        self.range = QComboBox()
-        self.range.setAccessibleName("Range of the spectrum")
-        for range_db in RANGES_DB:
-            self.range.addItem(f"{range_db} dB", range_db)
+        self.range = combo("Range of the spectrum", [(f"{range_db} dB", range_db) for range_db in RANGES_DB])
         self.range.setCurrentIndex(2)
         self.range.activated.connect(lambda _: self._view.set_range(float(self.range.currentData())))
         for box in (self.scale, self.range):
-            box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             box.hide()
             row.addWidget(box)
 

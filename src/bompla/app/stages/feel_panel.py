@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout
 
 from bompla.app.commands import tip
 from bompla.app.session import Session
-from bompla.app.widgets.controls import Panel, button, label
+from bompla.app.widgets.controls import Panel, button, combo, label
 from bompla.app.widgets.feelplot import FeelList
 from bompla.app.widgets.valuebar import ValueBar
 from bompla.errors import BomplaError
@@ -61,18 +61,12 @@ class FeelPanel(Panel):
             self.body.addWidget(self.bars[param.key])
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.of = QComboBox()
-        self.of.setAccessibleName("Swing of")
-        self.of.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.of.addItem("of eighths", 0.5)
-        self.of.addItem("of sixteenths", 0.25)
+        self.of = combo("Swing of", [("of eighths", 0.5), ("of sixteenths", 0.25)])
         self.of.activated.connect(lambda _: self._set_swing_of(float(self.of.currentData())))
         row.addWidget(label("swing", "dim"))
         row.addWidget(self.of, 1)
         self.body.addLayout(row)
-        self.feels = QComboBox()
-        self.feels.setAccessibleName("Feel to take")
-        self.feels.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.feels = combo("Feel to take")
         self.feels.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.feels.setMinimumContentsLength(9)
         self.feels.activated.connect(self._take_feel)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
@@ -17,7 +17,7 @@ from bompla.app.stages.order_panel import OrderPanel
 from bompla.app.stages.selection_panel import SelectionPanel
 from bompla.app.stages.writer_panel import WriterPanel
 from bompla.app.widgets.cards import VariationCards
-from bompla.app.widgets.controls import Chips, Facts, HoverButton, Panel, button, label, scrolling
+from bompla.app.widgets.controls import Chips, Facts, HoverButton, Panel, button, combo, label, scrolling
 from bompla.app.widgets.detailstrip import DETAILS, WAYS, DetailStrip
 from bompla.app.widgets.lanes import GRIDS, TUPLETS, LaneView
 from bompla.groove.grid import beat_divisions
@@ -72,12 +72,8 @@ class GrooveStage(Stage):
         self.grids.offer(list(GRIDS), 0.0, tip="The steps that hits are drawn on and dragged by; heard takes each beat's own")
         self.grids.chosen.connect(self._set_grid)
         row.addWidget(self.grids)
-        self.tuplet = QComboBox()
-        self.tuplet.setAccessibleName("Steps straight, in three or in five")
-        self.tuplet.setToolTip("Steps as they are, three in the time of two, or five in the time of four")
-        self.tuplet.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        for share, text in TUPLETS:
-            self.tuplet.addItem(text, share)
+        self.tuplet = combo("Steps straight, in three or in five", [(text, share) for share, text in TUPLETS],
+                            tip="Steps as they are, three in the time of two, or five in the time of four")
         self.tuplet.activated.connect(lambda _: self._set_grid(self._grid))
         row.addWidget(self.tuplet)
         self.band = button("lane's band", self._hear_band, chip=True, checkable=True,

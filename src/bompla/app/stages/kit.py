@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
@@ -14,7 +14,7 @@ from bompla.app.stages.colour_panel import ColourPanel
 from bompla.app.stages.pad_more import PadMore, notes_button
 from bompla.app.stages.pad_panel import PadPanel
 from bompla.app.stages.slice_panel import edit_text
-from bompla.app.widgets.controls import Chips, Panel, button, label, scrolling
+from bompla.app.widgets.controls import Chips, Panel, button, combo, label, scrolling
 from bompla.app.widgets.padgrid import PAD_KEYS, PadGrid, TrayView
 from bompla.app.widgets.valuebar import ValueBar
 from bompla.groove.rebuild import kit_of_slices, remade_kit
@@ -24,6 +24,7 @@ from bompla.model.pattern_edits import usual_velocity
 from bompla.model.shape import ShapeParam
 
 QUANTISE = ShapeParam("quantise", "On grid", "", 0.0, 1.0, "How far what is recorded moves to its beat's own grid")
+TAIL_NAMES = (("they end", "none"), ("they ring on", "ring on"), ("back and forth", "back and forth"))
 
 
 class KitStage(Stage):
@@ -45,12 +46,8 @@ class KitStage(Stage):
         top.addWidget(button("A pad a slice", self.slices_in_order,
                              tip="Put every slice on a pad of its own, in order, from note 36; the pattern follows"))
         top.addWidget(label("past their end", "dim"))
-        self.tail = QComboBox()
-        self.tail.setAccessibleName("Past their end slices")
-        self.tail.setToolTip("How slices go on past their end at a slower tempo, on all pads that leave it to the kit")
-        self.tail.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        for key, text in (("none", "they end"), ("ring on", "they ring on"), ("back and forth", "back and forth")):
-            self.tail.addItem(text, key)
+        self.tail = combo("Past their end slices", TAIL_NAMES,
+                          tip="How slices go on past their end at a slower tempo, on all pads that leave it to the kit")
         self.tail.activated.connect(lambda _: self._set_tail(str(self.tail.currentData())))
         top.addWidget(self.tail)
         top.addWidget(notes_button(session, self))

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QBoxLayout, QComboBox, QDoubleSpinBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
+from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
 
 from bompla.analysis.passages import PROPOSED_BARS, Proposal
 from bompla.app.commands import tip
@@ -15,7 +15,7 @@ from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.stages.readings import bar_choices, reading_choices, reading_near, sureness
 from bompla.app.tap import Taps
-from bompla.app.widgets.controls import Chips, Facts, Panel, button, label
+from bompla.app.widgets.controls import Chips, Facts, Panel, button, combo, label
 from bompla.app.widgets.overview import SNAPS, Overview, clock, clock_of
 from bompla.model.cut_edits import (
     HIGHEST_BPM,
@@ -81,7 +81,7 @@ class LoopPanel(Panel):
         row.addStretch(1)
         row = _row(column)
         row.addWidget(label("handles snap to", "dim"))
-        self.snap = _combo("Handles snap to", [(text, key) for key, text in SNAPS])
+        self.snap = combo("Handles snap to", [(text, key) for key, text in SNAPS])
         self.snap.activated.connect(lambda _: setattr(self._overview, "snap", self.snap.currentData()))
         row.addWidget(self.snap)
         row.addStretch(1)
@@ -114,7 +114,7 @@ class LoopPanel(Panel):
         grid.addWidget(self.bars_are, 0, 1)
         grid.addWidget(self.tap, 1, 0)
         grid.addWidget(self.tapped, 1, 1)
-        self.meter = _combo("Meter", [(f"in {name}", name) for name in METERS])
+        self.meter = combo("Meter", [(f"in {name}", name) for name in METERS])
         self.meter.activated.connect(lambda _: self._session.edit(
             f"read in {self.meter.currentData()}", lambda d: set_meter(d, str(self.meter.currentData()))))
         grid.addWidget(self.meter, 2, 0)
@@ -292,14 +292,6 @@ def _row(column: QVBoxLayout) -> QHBoxLayout:
     column.addLayout(row)
     return row
 
-
-def _combo(name: str, items: list[tuple[str, str]]) -> QComboBox:
-    box = QComboBox()
-    box.setAccessibleName(name)
-    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-    for text, key in items:
-        box.addItem(text, key)
-    return box
 
 
 def _plain(box: QSpinBox | QDoubleSpinBox, name: str) -> None:

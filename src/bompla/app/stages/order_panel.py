@@ -7,11 +7,11 @@ from functools import partial
 
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
 from bompla.app.playback import Playback
 from bompla.app.session import Session
-from bompla.app.widgets.controls import Chips, button, label
+from bompla.app.widgets.controls import Chips, button, combo, label
 from bompla.app.widgets.orderrow import OrderRow
 from bompla.app.widgets.valuebar import ValueBar
 from bompla.groove.order import (
@@ -73,10 +73,7 @@ class OrderPanel(QWidget):
         self.bars.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
         self.bars.valueChanged.connect(lambda bars: self._session.edit(f"{bars} bars", lambda d: set_bars(d, bars)))
         row.addWidget(self.bars)
-        self.meter = QComboBox()
-        self.meter.setAccessibleName("Meter of this variation")
-        self.meter.setToolTip("Meter of this variation; its beat stays the loop's")
-        self.meter.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.meter = combo("Meter of this variation", tip="Meter of this variation; its beat stays the loop's")
         self.meter.activated.connect(lambda _: self._set_meter(str(self.meter.currentData())))
         row.addWidget(self.meter)
         row.addStretch(1)
@@ -103,11 +100,7 @@ class OrderPanel(QWidget):
         self.chance.chosen.connect(lambda value: self._rule(chance=value))
         row.addWidget(self.chance)
         row.addWidget(label("after", "dim"))
-        self.stay = QComboBox()
-        self.stay.setAccessibleName("How long this variation stays")
-        self.stay.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        for value, text in STAYS:
-            self.stay.addItem(text, value)
+        self.stay = combo("How long this variation stays", [(text, value) for value, text in STAYS])
         self.stay.activated.connect(lambda _: self._rule(after_beats=self._stay_beats()))
         row.addWidget(self.stay)
         row.addWidget(label("to", "dim"))

@@ -6,11 +6,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from msgspec.structs import replace
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QHBoxLayout, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QMenu, QPushButton, QWidget
 
 from bompla.app.session import Session
-from bompla.app.widgets.controls import Panel, button, label
+from bompla.app.widgets.controls import Panel, button, combo, label
 from bompla.app.widgets.keyboard import KeyboardBar
 from bompla.app.widgets.valuebar import ValueBar
 from bompla.errors import BomplaError
@@ -59,9 +58,7 @@ class PadMore(Panel):
                            tip="Sound as long as the pad is held, and end over the release; otherwise to its end")
         row.addWidget(self.held)
         row.addWidget(label("together with", "dim"))
-        self.stack = QComboBox()
-        self.stack.setAccessibleName("The pad that sounds with it")
-        self.stack.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.stack = combo("The pad that sounds with it")
         self.stack.activated.connect(self._set_stack)
         row.addWidget(self.stack, 1)
         column.addLayout(row)
@@ -97,12 +94,8 @@ class PadMore(Panel):
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(label("goes out at", "dim"))
-        self.output = QComboBox()
-        self.output.setAccessibleName("The outputs it goes out at")
-        self.output.setToolTip("Outputs past 1–2 leave beside the colour; without them all goes to 1–2. See the settings of sound")
-        self.output.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        for number, name in enumerate(OUTPUTS):
-            self.output.addItem(name, number)
+        self.output = combo("The outputs it goes out at", [(name, number) for number, name in enumerate(OUTPUTS)],
+                            tip="Outputs past 1–2 leave beside the colour; without them all goes to 1–2. See the settings of sound")
         self.output.activated.connect(self._set_output)
         row.addWidget(self.output)
         row.addStretch(1)

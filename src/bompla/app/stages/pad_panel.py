@@ -8,14 +8,14 @@ from pathlib import Path
 
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.session import Session
 from bompla.app.stages.pad_more import shape_bar
 from bompla.app.stages.slice_panel import drum_box
 from bompla.app.theme import theme
-from bompla.app.widgets.controls import Chips, MiniWave, Panel, button, clear_layout, label
+from bompla.app.widgets.controls import Chips, MiniWave, Panel, button, clear_layout, combo, label
 from bompla.app.widgets.padgrid import PAD_KEYS
 from bompla.app.widgets.shapeview import EnvelopeView, FilterView, ShapePicture, TrimView
 from bompla.app.widgets.valuebar import ValueBar
@@ -76,7 +76,7 @@ class PadPanel(Panel):
             top = QHBoxLayout()
             top.addWidget(label(heading, "heading"))
             if view is self.filter:
-                self.kind = _combo("Kind of filter", [(FILTER_NAMES[name], name) for name in FILTERS])
+                self.kind = combo("Kind of filter", [(FILTER_NAMES[name], name) for name in FILTERS])
                 self.kind.activated.connect(lambda _: self._choose(filter=str(self.kind.currentData())))
                 top.addWidget(self.kind)
             column.addLayout(top)
@@ -142,9 +142,9 @@ class PadPanel(Panel):
         self.body.addWidget(_named("plays", self.direction))
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.choke = _combo("Silenced by", [(text, key) for key, text in CHOKES])
+        self.choke = combo("Silenced by", [(text, key) for key, text in CHOKES])
         self.choke.activated.connect(lambda _: self._choose(choke=int(self.choke.currentData())))
-        self.tail = _combo("Past its end", [(text, text) for text in TAILS])
+        self.tail = combo("Past its end", [(text, text) for text in TAILS])
         self.tail.activated.connect(lambda _: self._choose(tail=str(self.tail.currentData())))
         for text, box in (("silenced by", self.choke), ("past its end", self.tail)):
             row.addWidget(label(text, "dim"))
@@ -298,14 +298,6 @@ class PadPanel(Panel):
         if pad is not None:
             self._session.edit("clear pad", lambda d: clear_pad(d, pad.id))
 
-
-def _combo(name: str, items: list[tuple[str, object]]) -> QComboBox:
-    box = QComboBox()
-    box.setAccessibleName(name)
-    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-    for text, key in items:
-        box.addItem(text, key)
-    return box
 
 
 def _named(text: str, widget: QWidget) -> QWidget:

@@ -7,14 +7,14 @@ from pathlib import Path
 
 import platformdirs
 from PyQt6.QtCore import QSettings, Qt
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QLineEdit, QSpinBox
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QSpinBox
 
 from bompla.analysis.shelf import ShelfIndex
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.shelf import ShelfScanner
-from bompla.app.widgets.controls import Panel, button, label
+from bompla.app.widgets.controls import Panel, button, combo, label
 from bompla.app.widgets.shelfview import SORTS, ShelfFilter, ShelfModel, ShelfView
 from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
@@ -76,10 +76,7 @@ class ShelfPanel(Panel):
         self.words.setAccessibleName("Words in the name")
         self.words.setClearButtonEnabled(True)
         self.words.textChanged.connect(self._arrange)
-        self.sort = QComboBox()
-        self.sort.setAccessibleName("Sort by")
-        for key, text in SORTS:
-            self.sort.addItem(text, key)
+        self.sort = combo("Sort by", [(text, key) for key, text in SORTS])
         self.sort.activated.connect(self._arrange)
         row = QHBoxLayout()
         row.setSpacing(6)

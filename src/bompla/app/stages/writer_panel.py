@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.session import Session
-from bompla.app.widgets.controls import Panel, button, clear_layout, label
+from bompla.app.widgets.controls import Panel, button, clear_layout, combo, label
 from bompla.app.widgets.valuebar import ValueBar
 from bompla.groove.writers import WRITERS, Choice, Draft, Place, Values, Writer, written
 from bompla.model.document import Document
@@ -46,9 +45,7 @@ class WriterPanel(Panel):
         column.addLayout(self._choices)
         row = QHBoxLayout()
         row.addWidget(label("over", "dim"))
-        self.where = QComboBox()
-        self.where.setAccessibleName("Bars to write into")
-        self.where.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.where = combo("Bars to write into")
         self.where.activated.connect(lambda _: self.preview())
         row.addWidget(self.where, 1)
         column.addLayout(row)

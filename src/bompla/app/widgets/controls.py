@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QByteArray, QMimeData, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QDrag, QEnterEvent, QFocusEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
 
 from bompla.app.theme import theme
 from bompla.app.widgets.noteheads import draw_head
@@ -76,6 +87,19 @@ class Facts(QWidget):
     def get(self, name: str) -> str:
         """Return the value shown."""
         return self._values[name].text()
+
+
+def combo(name: str, items: Iterable[tuple[str, object]] = (), *, tip: str = "", width: int = 0) -> QComboBox:
+    """Return a box of choices, as (text, key), that takes the focus from the keyboard only."""
+    box = QComboBox()
+    box.setAccessibleName(name)
+    box.setToolTip(tip)
+    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    if width:
+        box.setFixedWidth(width)
+    for text, key in items:
+        box.addItem(text, key)
+    return box
 
 
 class HoverButton(QPushButton):
