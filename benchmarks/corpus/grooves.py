@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bompla.model.drums import METERS
+from bompla.model.drums import DRUMS, METERS
 
 MARKS = {"X": 118, "x": 98, "-": 68, "o": 36}
 KINDS = (
@@ -82,6 +82,29 @@ def draw_groove(seed: int) -> DrawnGroove:
     sheet = _Sheet(rng, bars, meter, 3 if thirds else 4)
     _write(sheet, kind)
     return DrawnGroove(kind, bpm, meter, bars, _played(sheet, kind, bpm))
+
+
+def chance_groove(seed: int) -> DrawnGroove:
+    """Return what nobody would play: some drums, each struck by chance at any sixteenth, so that no groove can be expected."""
+    drawn = draw_groove(seed)
+    rng = np.random.default_rng((seed, 1))
+    usual = np.array([2.0 if drum in ("kick", "snare", "hat_closed") else 1.0 for drum in DRUMS])
+    drums = [str(drum) for drum in rng.choice(list(DRUMS), int(rng.integers(3, 8)), replace=False, p=usual / usual.sum())]
+    shares = rng.uniform(0.06, 0.3, len(drums))
+    loose = float(rng.uniform(0.5, 4.0))
+    step_s = 15.0 / drawn.bpm
+    notes = []
+    for step in range(4 * drawn.beats):
+        drift = float(np.clip(rng.normal(0.0, loose), -10.0, 10.0))
+        for drum, share in zip(drums, shares, strict=True):
+            if rng.random() < share:
+                late_ms = drift + float(np.clip(rng.normal(0.0, loose / 3.0), -4.0, 4.0))
+                velocity = int(np.clip(rng.choice(list(MARKS.values())) + rng.normal(0.0, 6.0), 14, 127))
+                notes.append(Note(max(0.0, step * step_s + late_ms / 1000.0), step / 4.0, drum, velocity))
+    if not any(note.beat == 0.0 for note in notes):
+        notes.append(Note(0.0, 0.0, drums[0], 110))
+    notes.sort(key=lambda note: (note.time_s, note.drum))
+    return DrawnGroove("chance", drawn.bpm, drawn.meter, drawn.bars, tuple(n for n in notes if n.time_s < drawn.duration_s - 0.01))
 
 
 def _tempo(kind: str, rng: np.random.Generator) -> float:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from scipy.signal import fftconvolve, lfilter
 
 from bompla.model.drums import METERS
-from corpus.grooves import DrawnGroove, draw_groove
+from corpus.grooves import DrawnGroove, chance_groove, draw_groove
 from corpus.kits import RATE, VELOCITIES, Bank, font_bank, font_kits, synth_bank
 from corpus.vary import draw_voices
 
@@ -50,11 +50,21 @@ class LabelledLoop:
 
 
 def make_loop(
-    seed: int, groups: tuple[str, ...], *, untrimmed: bool = False, mix_share: float = 0.2, clean: bool = False, varied: bool = False
+    seed: int,
+    groups: tuple[str, ...],
+    *,
+    untrimmed: bool = False,
+    mix_share: float = 0.2,
+    clean: bool = False,
+    varied: bool = False,
+    chance: bool = False,
 ) -> LabelledLoop:
-    """Return a loop drawn by seed, on a kit of one of these groups of sounds, its strikes made over if `varied`."""
+    """Return a loop drawn by seed, on a kit of one of these groups of sounds.
+
+    Its strikes are made over if `varied`, and struck by chance, not as a groove, if `chance`.
+    """
     rng = np.random.default_rng(seed + 5_000_000)
-    groove = draw_groove(seed)
+    groove = chance_groove(seed) if chance else draw_groove(seed)
     group, bank = _bank(groups, seed, rng)
     dry, played = _play(groove, bank, rng, (group, seed) if varied else None)
     frames = round(groove.duration_s * RATE)

@@ -9,9 +9,10 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from bompla.analysis.attacks import find_attacks
-from bompla.analysis.hearing import CUT_THRESHOLD, BarGrid, hear, heard_of, odds_at, recurring, strengths_of
-from bompla.analysis.network import features_of, load_model, run
+from bompla.analysis.attacks import CANDIDATE_FLOOR, PEAK_FRAMES, FoundAttacks, find_attacks
+from bompla.analysis.context import DrumOdds, load_context
+from bompla.analysis.hearing import CUT_THRESHOLD, BarGrid, heard_of, heard_together, recurring, strength_of, strengths_of
+from bompla.analysis.network import Activations, features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
 from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
@@ -27,6 +28,9 @@ MIN_DURATION_S = 0.05
 MAX_REGION_BARS = 16
 QUIET_MS = 1.2
 HEARD_AROUND_S = 6.0
+SAME_ATTACK_SAMPLES = 529
+"""Places so near, 12 ms, are one attack."""
+
 SURE_OF_BARS = 0.5
 """How sure the tempo must be for what recurs from bar to bar to count."""
 
@@ -59,10 +63,9 @@ def analyse(
     progress(0.4, "finding attacks")
     model = load_model()
     activations = run(model, features_of(spectrum))
-    found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
+    found, together = _found(spectrum, activations, params)
     progress(0.6, "hearing drums")
-    odds = odds_at(activations, model, found.samples, spectrum)
-    heard = heard_of(odds, model)
+    heard = heard_of(together, model)
     progress(0.8, "reading tempo and bars")
     threshold = min(1.0, CUT_THRESHOLD / params.sensitivity)
     used = np.flatnonzero(found.strengths >= threshold)
@@ -72,7 +75,7 @@ def analyse(
     if confidence_of(readings) >= SURE_OF_BARS:
         best = readings[0]
         bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
-        heard = heard_of(recurring(odds, found.samples / ANALYSIS_RATE, bars, model.drums), model)
+        heard = heard_of(recurring(together, found.samples / ANALYSIS_RATE, bars, model.drums), model)
     scale = clip.sample_rate / ANALYSIS_RATE
     attacks = tuple(
         _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums, float(clear))
@@ -98,7 +101,7 @@ def quiet_before(clip: Clip, at_sample: int) -> int:
 
 
 def clear_db(spectrum: Spectrum, samples: NDArray[np.int64]) -> NDArray[np.float64]:
-    """Return how far each attack stands above what rings before it: the loudest of 30 ms after against 25 ms before."""
+    """Return how far each attack stands above what rings before it: the loudest of 30 ms after togetherst 25 ms before."""
     total = spectrum.power.sum(axis=1)
     frame = np.round(samples / HOP).astype(np.int64)
     last = total.size - 1
@@ -119,7 +122,25 @@ def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     if spectrum is None:
         return np.zeros(1 + round(clip.duration_s * ANALYSIS_RATE) // LOW_HOP, dtype=np.float32), step_s
     model = load_model()
-    return strengths_of(run(model, features_of(spectrum)), model), step_s
+    activations = run(model, features_of(spectrum))
+    curve = strengths_of(activations, model)
+    found, _ = _found(spectrum, activations, AnalysisParams())
+    if found.samples.size == 0:
+        return curve, step_s
+    # Around each attack the curve is as high as the attack is strong, all attacks known; its shape stays.
+    centre = np.round(found.samples / LOW_HOP).astype(np.int64)
+    before = curve[np.clip(centre[:, None] + np.arange(-PEAK_FRAMES, PEAK_FRAMES + 1), 0, curve.size - 1)].max(axis=1)
+    nearest = np.searchsorted((centre[1:] + centre[:-1]) / 2.0, np.arange(curve.size))
+    gain = (found.strengths / np.maximum(before, CANDIDATE_FLOOR))[nearest]
+    return np.clip(curve * gain, 0.0, 1.0).astype(np.float32), step_s
+
+
+def _found(spectrum: Spectrum, activations: Activations, params: AnalysisParams) -> tuple[FoundAttacks, DrumOdds]:
+    """Return the attacks, as strong as they are once all are known, and what is heard at each."""
+    model = load_model()
+    found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
+    together = heard_together(activations, model, load_context(), spectrum, found.samples)
+    return FoundAttacks(found.samples, strength_of(together).astype(np.float64)), together
 
 
 def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
@@ -157,7 +178,13 @@ def _heard_in(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
     scale = clip.sample_rate / ANALYSIS_RATE
     samples = np.array([round(place / scale) for place in at_samples], dtype=np.int64)
     model = load_model()
-    return hear(run(model, features_of(spectrum)), model, samples)
+    activations = run(model, features_of(spectrum))
+    known = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
+    # A place at an attack is that attack; any other is heard among them.
+    other = np.abs(known[:, None] - samples[None, :]).min(axis=1, initial=spectrum.signal.size) > SAME_ATTACK_SAMPLES
+    among = np.unique(np.concatenate([samples, known[other]]))
+    heard = heard_of(heard_together(activations, model, load_context(), spectrum, among), model)
+    return [heard[index] for index in np.searchsorted(among, samples)]
 
 
 def _loop_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Evidence) -> Loop:

@@ -82,6 +82,9 @@ def _apart(samples: NDArray[np.int64], strengths: NDArray[np.float64], distance:
 
 
 WINDOW = 2048
+EVERY = 2
+"""The change is searched at one sample in so many."""
+
 BEFORE, AFTER = 176, 132
 """Lengths compared on both sides of a rise: 4 ms before it and 3 ms after."""
 
@@ -108,22 +111,25 @@ def refine(signal: Floats, samples: NDArray[np.int64]) -> NDArray[np.int64]:
 
 def _refined_chunk(signal: Floats, samples: NDArray[np.int64]) -> NDArray[np.int64]:
     start = samples - WINDOW // 2
-    index = start[:, None] + np.arange(WINDOW)[None, :]
-    inside = (index >= 0) & (index < signal.size)
-    parts = np.where(inside, signal[np.clip(index, 0, signal.size - 1)], np.float32(0.0))
-    spectra = rfft(parts * _taper(), axis=1)
-    places = np.arange(WINDOW // 2 - SEARCH_BACK, WINDOW // 2 + SEARCH_ON)
-    likelihood = np.zeros((samples.size, places.size), dtype=np.float32)
+    parts = _windows(signal, start)
+    # An analytic signal has no negative frequencies: a sample in two holds all of it, half the bins at half the length.
+    spectra = rfft(parts * _taper(), axis=1)[:, : WINDOW // EVERY]
+    likelihood = np.zeros((samples.size, (SEARCH_BACK + SEARCH_ON) // EVERY), dtype=np.float32)
     for mask, freedom in _refine_masks():
-        analytic = np.zeros((samples.size, WINDOW), dtype=spectra.dtype)
-        analytic[:, : spectra.shape[1]] = spectra * mask
-        envelope = ifft(analytic, axis=1, overwrite_x=True)
-        energy = envelope.real**2 + envelope.imag**2
-        likelihood += freedom * _change(energy, places)
+        envelope = ifft(spectra * mask[: WINDOW // EVERY], axis=1, overwrite_x=True)
+        likelihood += np.float32(freedom) * _change(envelope.real**2 + envelope.imag**2)
+    places = np.arange(WINDOW // 2 - SEARCH_BACK, WINDOW // 2 + SEARCH_ON, EVERY)
     likelihood -= (0.5 * ((places - WINDOW // 2) / PRIOR_SAMPLES) ** 2).astype(np.float32)
     change = places[likelihood.argmax(axis=1)]
     begin = _swell_start(parts, change + _first_rise(parts, change))
     return np.asarray(np.clip(start + begin, 0, max(0, signal.size - 1)))
+
+
+def _windows(signal: Floats, start: NDArray[np.int64]) -> Floats:
+    """Return `WINDOW` samples from each start, silence outside the signal, shape (starts, `WINDOW`)."""
+    first, last = int(start.min()), int(start.max()) + WINDOW
+    stretch = np.pad(signal[max(0, first) : max(0, last)], (max(0, -first), max(0, last - max(signal.size, first))))
+    return np.asarray(sliding_window_view(stretch, WINDOW)[start - first])
 
 
 SWELL_SAMPLES, SWELL_SMOOTHING = 790, 66
@@ -139,13 +145,13 @@ def _swell_start(parts: Floats, begin: NDArray[np.int64]) -> NDArray[np.int64]:
     slope = np.diff(parts, axis=1, prepend=parts[:, :1]) ** 2
     total = np.concatenate([np.zeros((slope.shape[0], 1)), np.cumsum(slope, axis=1, dtype=np.float64)], axis=1)
     rows = np.arange(slope.shape[0])[:, None]
-    ends = begin[:, None] + np.arange(-SWELL_SAMPLES, 1)
+    ends = begin[:, None] + np.arange(-SWELL_SAMPLES, 1, EVERY)
     energy = total[rows, ends] - total[rows, np.maximum(ends - SWELL_SMOOTHING, 0)]
     after = begin[:, None] + np.arange(SWELL_SMOOTHING, 5 * SWELL_SMOOTHING, 11)
     peak = (total[rows, after] - total[rows, after - SWELL_SMOOTHING]).max(axis=1)
     quiet = np.percentile(energy, 20, axis=1)
     still = energy <= np.maximum(2.0 * quiet, 0.02 * peak)[:, None]
-    back = np.where(still.any(axis=1), still[:, ::-1].argmax(axis=1), 0)
+    back = np.where(still.any(axis=1), EVERY * still[:, ::-1].argmax(axis=1), 0)
     return np.where(back >= LEAST_SWELL, begin - back, begin)
 
 
@@ -169,17 +175,20 @@ def _first_rise(parts: Floats, change: NDArray[np.int64]) -> NDArray[np.int64]:
     return np.where(found < RISE_SAMPLES, found, 0)
 
 
-def _change(energy: NDArray[np.floating], places: NDArray[np.int64]) -> Floats:
-    """Return the log likelihood gain of a rise at each place, zero where energy falls."""
+def _change(energy: Floats) -> Floats:
+    """Return the log likelihood gain of a rise at each place searched, zero where energy falls; a column each `EVERY` samples."""
     total = np.zeros((energy.shape[0], energy.shape[1] + 1))
     np.cumsum(energy, axis=1, out=total[:, 1:])
+    first, last = (WINDOW // 2 - SEARCH_BACK) // EVERY, (WINDOW // 2 + SEARCH_ON) // EVERY
+    back, on = BEFORE // EVERY, AFTER // EVERY
     floor = 1e-10 + 1e-5 * energy.max(axis=1, keepdims=True)
-    before = (total[:, places] - total[:, places - BEFORE]) / BEFORE + floor
-    after = (total[:, places + AFTER] - total[:, places]) / AFTER + floor
-    share = BEFORE / (BEFORE + AFTER)
-    both = share * before + (1.0 - share) * after
-    gain = np.log(both) - share * np.log(before) - (1.0 - share) * np.log(after)
-    return np.where(after > before, gain, 0.0).astype(np.float32)
+    here = total[:, first:last]
+    before = ((here - total[:, first - back : last - back]) / back).astype(np.float32) + floor
+    after = ((total[:, first + on : last + on] - here) / on).astype(np.float32) + floor
+    share = np.float32(BEFORE / (BEFORE + AFTER))
+    both = share * before + (1 - share) * after
+    gain = np.log(both) - share * np.log(before) - (1 - share) * np.log(after)
+    return np.asarray(np.where(after > before, gain, np.float32(0.0)), np.float32)
 
 
 @lru_cache(maxsize=1)

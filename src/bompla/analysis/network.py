@@ -57,23 +57,25 @@ class Activations:
     """What the network says, a row each `LOW_HOP` samples of the analysis rate.
 
     `attack` has shape (frames,) and is a probability; `offset` the time to the attack in frames;
-    `drums` (log odds) and `velocity` (0 to 1) have shape (frames, drums).
+    `drums` (log odds) and `velocity` (0 to 1) have shape (frames, drums); `inner` is the last layer
+    they were read from, shape (frames, width).
     """
 
     attack: Floats
     offset: Floats
     drums: Floats
     velocity: Floats
+    inner: Floats
 
 
 def features_of(spectrum: Spectrum) -> Floats:
     """Return what the network sees, shape (frames at `LOW_HOP`, features): levels in dB against the loud parts."""
     frames = spectrum.low.shape[0]
-    level = _level(spectrum.power)
-    reference = np.float32(np.percentile(_level(spectrum.power.sum(axis=1)), LOUD_PERCENTILE))
+    level = level_db(spectrum.power)
+    reference = np.float32(np.percentile(level_db(spectrum.power.sum(axis=1)), LOUD_PERCENTILE))
     doubled = np.concatenate([level, level[-1:]])
     even, odd = doubled[0 : 2 * frames : 2], doubled[1 : 2 * frames : 2]
-    rows = np.concatenate([even[:frames], odd[:frames], _level(spectrum.low)], axis=1) - reference
+    rows = np.concatenate([even[:frames], odd[:frames], level_db(spectrum.low)], axis=1) - reference
     return np.asarray((np.clip(rows, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, dtype=np.float32)
 
 
@@ -85,22 +87,22 @@ def run(model: HearingModel, features: Floats) -> Activations:
     reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
     frames = features.shape[0]
     around = features[np.arange(-reach, frames + reach) % frames]
-    parts = [
-        _outputs(model, around[start : start + CHUNK_FRAMES + 2 * reach])[reach : reach + min(CHUNK_FRAMES, frames - start)]
+    inner = np.concatenate([
+        _inner(model, around[start : start + CHUNK_FRAMES + 2 * reach])[reach : reach + min(CHUNK_FRAMES, frames - start)]
         for start in range(0, frames, CHUNK_FRAMES)
-    ]
-    out = np.concatenate(parts)
+    ])
+    out = _convolved(inner, model.head)
     count = len(model.drums)
     attack = 1.0 / (1.0 + np.exp(-np.clip(out[:, 0], -30.0, 30.0)))
-    return Activations(attack.astype(np.float32), out[:, 1], out[:, 2 : 2 + count], out[:, 2 + count : 2 + 2 * count])
+    return Activations(attack.astype(np.float32), out[:, 1], out[:, 2 : 2 + count], out[:, 2 + count : 2 + 2 * count], inner)
 
 
-def _outputs(model: HearingModel, features: Floats) -> Floats:
+def _inner(model: HearingModel, features: Floats) -> Floats:
     values = np.maximum(_convolved(features, model.first), 0.0)
     for layer, (weight, bias) in zip(model.blocks, model.wholes, strict=True):
         like = np.concatenate([values.mean(axis=0), np.sqrt(values.var(axis=0) + np.float32(1e-5))])
         values += np.maximum(_convolved(values, layer) + (like @ weight + bias), 0.0)
-    return _convolved(values, model.head)
+    return values
 
 
 @lru_cache(maxsize=1)
@@ -150,7 +152,8 @@ def _convolved(values: Floats, layer: Layer) -> Floats:
     return out
 
 
-def _level(power: Floats) -> Floats:
+def level_db(power: Floats) -> Floats:
+    """Return power in dB, silence as -120."""
     return np.asarray(10.0 * np.log10(power + np.float32(1e-12)), dtype=np.float32)
 
 

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at
+from bompla.analysis.context import load_context
 from bompla.analysis.network import load_model
 from bompla.analysis.records import LENGTH, Answer, Request, packed
 from bompla.analysis.shelf_scan import scanned
@@ -66,6 +67,7 @@ def main() -> None:
     sys.stdout = sys.stderr
     with contextlib.suppress(BomplaError):
         load_model()  # told with the first request, if it fails
+        load_context()
     while len(head := source.read(LENGTH.size)) == LENGTH.size:
         size = LENGTH.unpack(head)[0]
         answer_to(pickle.loads(source.read(size)), out)  # our own parent process

@@ -1,0 +1,318 @@
+"""Train what hears attacks against one another: `python training/train_context.py gather|train|ship` (see training/README.md).
+
+Needs PyTorch, which the application does not, and the hearing model as it ships: loops here are of
+seeds that it did not learn from, so that it is as unsure of them as it will be of any.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import time
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+from typing import Any
+
+for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
+    os.environ.setdefault(name, "1")
+
+import numpy as np  # noqa: E402
+
+ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT / "benchmarks"))
+
+from bompla.analysis.attacks import find_attacks  # noqa: E402
+from bompla.analysis.context import (  # noqa: E402
+    AMONG,
+    CONTEXT_FILE,
+    FORCE_CHANGE,
+    HEADS,
+    LIKELIEST,
+    ODDS_CHANGE,
+    seen_at,
+)
+from bompla.analysis.hearing import heard_alone, strengths_of  # noqa: E402
+from bompla.analysis.network import features_of, load_model, run  # noqa: E402
+from bompla.analysis.params import AnalysisParams  # noqa: E402
+from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
+from bompla.audio.clip import Clip  # noqa: E402
+from bompla.model.drums import DRUMS  # noqa: E402
+from corpus.render import make_loop  # noqa: E402
+
+DRUM_KEYS = tuple(DRUMS)
+FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
+GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats")
+FIRST_SEED, LEARN_CHANCE_SEED = 140_000, 150_000
+CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
+MADE_OVER, CLEAN = 0.8, 0.25
+"""How many loops have their strikes made over, and how many come as they are played, without room, desk or tape."""
+
+WIDTH, TURNS = 128, 3
+SAME_S, SAME_ATTACK_S = 0.025, 0.012
+"""How near a hit belongs to an attack, and how near an attack is right."""
+
+
+def example_of(task: tuple[int, str, bool, bool, float, bool]) -> dict[str, np.ndarray]:
+    """Return what is seen of the attacks of a loop and what is true of them; nothing where nothing is found."""
+    seed, group, varied, clean, mix_share, chance = task
+    loop = make_loop(seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance)
+    spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
+    if spectrum is None:
+        return {}
+    model = load_model()
+    activations = run(model, features_of(spectrum))
+    samples = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
+    if samples.size == 0:
+        return {}
+    alone = heard_alone(activations, model, samples)
+    times_s = samples / ANALYSIS_RATE
+    drums, force, attack = truths(times_s, loop.hits)
+    return {
+        "group": np.array(GROUPS.index(group)), "seen": seen_at(spectrum, activations.inner, samples, alone).astype(np.float16),
+        "odds": alone.odds, "force": alone.force, "attack": alone.attack,
+        "true_drums": drums, "true_force": force, "true_attack": attack,
+    }
+
+
+def truths(times_s: np.ndarray, hits: tuple[tuple[float, str, int], ...]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Return which drums are struck at each attack and how hard, shapes (attacks, drums), and whether it is one."""
+    drums, force = np.zeros((times_s.size, len(DRUM_KEYS)), np.float32), np.zeros((times_s.size, len(DRUM_KEYS)), np.float32)
+    for at, drum, velocity in hits:
+        nearest = int(np.abs(times_s - at).argmin())
+        if abs(times_s[nearest] - at) < SAME_S:
+            drums[nearest, DRUM_KEYS.index(drum)] = 1.0
+            force[nearest, DRUM_KEYS.index(drum)] = max(force[nearest, DRUM_KEYS.index(drum)], velocity / 127.0)
+    attack = np.zeros(times_s.size, np.float32)
+    last = -1.0
+    for at in sorted(t for t, _, _ in hits):
+        if last >= 0.0 and at - last <= SAME_ATTACK_S:
+            continue
+        last = at
+        free = [i for i in np.argsort(np.abs(times_s - at))[:2] if not attack[i] and abs(times_s[i] - at) < SAME_ATTACK_S]
+        if free:
+            attack[free[0]] = 1.0
+    return drums, force, attack
+
+
+def gather(name: str, first: int, count: int) -> None:
+    """Make and keep the examples of a run of seeds, the groups of sounds in turn."""
+    path = FOLDER / f"context {name} {first} {count}.npz"
+    if path.exists():
+        return
+    tasks = []
+    for seed in range(first, first + count):
+        varied, clean = np.random.default_rng(seed + 9).random(2)
+        learn = (bool(varied < MADE_OVER), bool(clean < CLEAN), 0.2)
+        ways = {"learn": (*learn, False), "learn chance": (*learn, True), "check": (False, False, 0.2, False),
+                "check clean": (False, True, 0.0, False), "check chance": (False, False, 0.2, True)}
+        tasks.append((seed, GROUPS[(seed - first) % len(GROUPS)], *ways[name]))
+    with ProcessPoolExecutor() as pool:
+        parts = [part for part in pool.map(example_of, tasks, chunksize=8) if part]
+    np.savez(path, **{f"{key} {index}": value for index, part in enumerate(parts) for key, value in part.items()})
+    print(f"{path.name}: {len(parts)} loops", flush=True)
+
+
+def load(name: str) -> list[dict[str, np.ndarray]]:
+    """Return the kept examples of this name."""
+    examples: list[dict[str, np.ndarray]] = []
+    for path in sorted(FOLDER.glob(f"context {name} [0-9]*.npz")):
+        with np.load(path) as data:
+            found: dict[str, dict[str, np.ndarray]] = {}
+            for entry in data.files:
+                key, _, index = entry.partition(" ")
+                found.setdefault(index, {})[key] = data[entry]
+            for example in found.values():
+                example["seen"] = example["seen"].astype(np.float32)
+            examples += found.values()
+    return examples
+
+
+def make_net(features: int, scale: np.ndarray) -> Any:  # a PyTorch module, imported late
+    """Return the network; `scale` is how much the odds of before count at first."""
+    import torch
+    from torch import nn
+
+    class Turn(nn.Module):
+        def __init__(self) -> None:
+            super().__init__()
+            self.norm1, self.norm2 = nn.LayerNorm(WIDTH), nn.LayerNorm(WIDTH)
+            self.asked, self.told = nn.Linear(WIDTH, 3 * WIDTH), nn.Linear(WIDTH, WIDTH)
+            self.wide, self.narrow = nn.Linear(WIDTH, 2 * WIDTH), nn.Linear(2 * WIDTH, WIDTH)
+            self.dropout = nn.Dropout(0.25)
+
+        def forward(self, x: torch.Tensor, there: torch.Tensor) -> torch.Tensor:
+            loops, count, _ = x.shape
+            query, key, value = self.asked(self.norm1(x)).view(loops, count, 3, HEADS, WIDTH // HEADS).permute(2, 0, 3, 1, 4)
+            fit = query @ key.transpose(-1, -2) / (WIDTH // HEADS) ** 0.5
+            fit = fit.masked_fill(~there[:, None, None, :], -1e4).softmax(-1)
+            x = x + self.dropout(self.told((fit @ value).transpose(1, 2).reshape(loops, count, WIDTH)))
+            return x + self.dropout(self.narrow(torch.relu(self.wide(self.norm2(x)))))
+
+    class Net(nn.Module):
+        def __init__(self) -> None:
+            super().__init__()
+            self.first, self.second = nn.Linear(features, WIDTH), nn.Linear(WIDTH, WIDTH)
+            self.turns = nn.ModuleList(Turn() for _ in range(TURNS))
+            self.norm, self.out = nn.LayerNorm(WIDTH), nn.Linear(WIDTH, 2 * len(DRUM_KEYS) + 1)
+            nn.init.zeros_(self.out.weight)
+            nn.init.zeros_(self.out.bias)
+            self.seen_dropout, self.dropout = nn.Dropout(0.25), nn.Dropout(0.3)
+            self.register_buffer("mean", torch.zeros(features))
+            self.register_buffer("spread", torch.ones(features))
+            self.scale = nn.Parameter(torch.tensor(scale))
+
+        def forward(self, seen, there, odds, force, attack):  # tensors
+            x = self.seen_dropout((seen - self.mean) / self.spread)
+            x = self.second(self.dropout(torch.relu(self.first(x))))
+            for turn in self.turns:
+                x = turn(x, there)
+            out, drums = self.out(self.norm(x)), len(DRUM_KEYS)
+            return (odds * self.scale + ODDS_CHANGE * out[..., :drums], force + FORCE_CHANGE * out[..., drums : 2 * drums],
+                    attack + ODDS_CHANGE * out[..., 2 * drums])
+
+    return Net()
+
+
+def batch_of(examples: list[dict[str, np.ndarray]], rng: np.random.Generator | None) -> list[Any]:
+    """Return tensors of loops side by side; with `rng` some attacks are left out and long loops cut."""
+    import torch
+
+    kept = []
+    for example in examples:
+        index = np.arange(example["attack"].size)
+        if rng is not None:
+            fewer = index[rng.random(index.size) > rng.uniform(-0.5, 0.6)]  # half of the time all stay
+            index = fewer if fewer.size > 1 else index
+            start = int(rng.integers(0, max(1, index.size - AMONG)))
+            index = index[start : start + AMONG]
+        kept.append(index)
+    longest = max(index.size for index in kept)
+
+    def padded(key: str) -> np.ndarray:
+        out = np.zeros((len(examples), longest, *examples[0][key].shape[1:]), np.float32)
+        for row, (example, index) in enumerate(zip(examples, kept, strict=True)):
+            out[row, : index.size] = example[key][index]
+        return out
+
+    there = np.zeros((len(examples), longest), bool)
+    for row, index in enumerate(kept):
+        there[row, : index.size] = True
+    inputs = [padded("seen"), there, np.clip(padded("odds"), -LIKELIEST, LIKELIEST), padded("force"), padded("attack")]
+    return [torch.tensor(a) for a in (*inputs, padded("true_drums"), padded("true_force"), padded("true_attack"))]
+
+
+def batches_of(lengths: list[int], batch: int, rng: np.random.Generator) -> list[np.ndarray]:
+    """Return whole batches of loops of about the same length, in any order: little of them is padding."""
+    order = rng.permutation(len(lengths))
+    pools = [order[start : start + 12 * batch] for start in range(0, len(order), 12 * batch)]
+    ranked = np.concatenate([pool[np.argsort(np.array(lengths)[pool], kind="stable")] for pool in pools])
+    batches = [ranked[start : start + batch] for start in range(0, len(ranked) - batch + 1, batch)]
+    return [batches[i] for i in rng.permutation(len(batches))]
+
+
+def loss_of(net: Any, tensors: list[Any]) -> Any:
+    """Return the loss: cross entropy of drums and attacks, and how far off the force of drums that are there is."""
+    from torch.nn.functional import binary_cross_entropy_with_logits as cross_entropy
+
+    *inputs, drums, force, attack = tensors
+    odds, forces, attacks = net(*inputs)
+    there = inputs[1].float()
+    heard = (cross_entropy(odds, drums * 0.99 + 0.003, reduction="none").sum(-1) * there).sum() / there.sum()
+    hard = ((forces - force).abs() * drums).sum() / drums.sum().clamp(min=1.0)
+    found = (cross_entropy(attacks, attack, reduction="none") * there).sum() / there.sum()
+    return heard + 1.5 * hard + found
+
+
+def train(epochs: int, target: Path, without: str) -> None:
+    """Train, print how well loops for checking are heard, and write the weights."""
+    import torch
+
+    torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
+    torch.manual_seed(1)
+    rng = np.random.default_rng(1)
+    learn, checks = load("learn") + load("learn chance"), {name: load(name) for name in ("check", "check clean", "check chance")}
+    if without:
+        learn = [example for example in learn if GROUPS[int(example["group"])] != without]
+    print(f"{len(learn)} loops to learn from", flush=True)
+    net = make_net(learn[0]["seen"].shape[1], np.ones(len(DRUM_KEYS), np.float32))
+    everything = np.concatenate([example["seen"] for example in learn])
+    net.mean[:], net.spread[:] = torch.tensor(everything.mean(axis=0)), torch.tensor(everything.std(axis=0) + 0.05)
+    smooth = torch.optim.swa_utils.AveragedModel(net, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.997), use_buffers=True)
+    batch = 12
+    steps = len(learn) // batch
+    optimiser = torch.optim.AdamW(net.parameters(), 1e-3, weight_decay=0.1)
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 1.2e-3, total_steps=epochs * steps + 1)
+    kept = target.with_suffix(".checkpoint.pt")
+    first_epoch = 0
+    if kept.exists():
+        state = torch.load(kept)
+        for part, own in ((net, "net"), (smooth, "smooth"), (optimiser, "optimiser"), (schedule, "schedule")):
+            part.load_state_dict(state[own])
+        first_epoch = state["epoch"] + 1
+    for epoch in range(first_epoch, epochs):
+        began, total = time.monotonic(), 0.0
+        net.train()
+        for chosen in batches_of([e["attack"].size for e in learn], batch, rng):
+            optimiser.zero_grad()
+            loss = loss_of(net, batch_of([learn[i] for i in chosen], rng))
+            loss.backward()
+            torch.nn.utils.clip_grad_norm_(net.parameters(), 1.0)
+            optimiser.step()
+            schedule.step()
+            smooth.update_parameters(net)
+            total += float(loss.detach())
+        torch.save({"net": net.state_dict(), "smooth": smooth.state_dict(), "optimiser": optimiser.state_dict(),
+                    "schedule": schedule.state_dict(), "epoch": epoch}, kept)
+        smooth.eval()
+        with torch.no_grad():
+            said = {name: np.mean([float(loss_of(smooth.module, batch_of([e], None))) for e in part]) for name, part in checks.items()}
+        print(f"epoch {epoch}: {total / steps:.4f}, {said}, {time.monotonic() - began:.0f} s", flush=True)
+    export(smooth.module, target)
+
+
+def export(net: Any, target: Path) -> None:
+    """Write the weights, with what is seen brought to an even spread by the first of them."""
+    arrays: dict[str, np.ndarray] = {"scale": net.scale.detach().numpy()}
+
+    def put(place: str, linear: Any) -> None:
+        weight = linear.weight.detach().numpy()
+        arrays[place] = (weight.T if weight.ndim == 2 else weight).astype(np.float16 if weight.ndim == 2 else np.float32)
+        arrays[f"{place}_bias"] = linear.bias.detach().numpy().astype(np.float32)
+
+    for end in ("first", "second", "norm", "out"):
+        put(f"ends/{end}", getattr(net, end))
+    even = (net.first.weight / net.spread[None, :]).detach().numpy()
+    arrays["ends/first"] = even.T.astype(np.float32)
+    arrays["ends/first_bias"] = (net.first.bias.detach().numpy() - even @ net.mean.numpy()).astype(np.float32)
+    for number, turn in enumerate(net.turns):
+        for part in ("norm1", "asked", "told", "norm2", "wide", "narrow"):
+            put(f"turn{number}/{part}", getattr(turn, part))
+    np.savez(target, **arrays)
+    print(f"wrote {target}", flush=True)
+
+
+def main() -> None:
+    """Read the command line."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("what", choices=["gather", "train", "ship"])
+    parser.add_argument("--loops", type=int, default=3_600, help="loops to learn from")
+    parser.add_argument("--epochs", type=int, default=20)
+    parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
+    chosen = parser.parse_args()
+    target = FOLDER / f"context{chosen.without and ' without '}{chosen.without}.npz"
+    if chosen.what == "gather":
+        gather("check", CHECK_SEED, 180)
+        gather("check clean", CLEAN_SEED, 90)
+        gather("check chance", CHANCE_SEED, 90)
+        for first in range(0, chosen.loops, 900):  # kept part by part, so that it can go on after a break
+            gather("learn", FIRST_SEED + first // 900 * 1_000, min(900, chosen.loops - first))
+        gather("learn chance", LEARN_CHANCE_SEED, chosen.loops // 4)
+    elif chosen.what == "train":
+        train(chosen.epochs, target, chosen.without)
+    else:
+        (ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE).write_bytes((FOLDER / "context.npz").read_bytes())
+
+
+if __name__ == "__main__":
+    main()
