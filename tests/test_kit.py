@@ -135,7 +135,7 @@ def test_a_sound_that_rings_on_has_no_step_and_dies_away(back_and_forth: bool) -
 def test_a_hit_is_cleaned_of_what_is_under_it(demo: tuple[Document, Clip]) -> None:
     """A kick with a hat on it loses most of its highs, and keeps its lows."""
     document, clip = demo
-    piece = next(s for s in document.slices() if [h.drum for h in s.cut.heard if h.confidence > 0.6][:2] == ["kick", "hat_closed"])
+    piece = next(s for s in document.slices() if {h.drum for h in s.cut.heard if h.confidence > 0.2} == {"kick", "hat_closed"})
     kick = next(p for p in document.pads if p.drum == "kick")
     document = put_on_slot(document, kick.slot, piece.cut.id)
     plain_key = sound_key(document, document.pad(kick.id), document.pad(kick.id).layers[0], clip)
