@@ -10,13 +10,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
-from importlib.resources import files
 from typing import IO
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.network import FLOOR_DB, LOUD_PERCENTILE, SPAN_DB, level_db
+from bompla.analysis.network import DAMAGED, FLOOR_DB, LOUD_PERCENTILE, SPAN_DB, level_db, shipped
 from bompla.analysis.spectrum import HOP, LOW_HOP, Floats, Spectrum
 from bompla.errors import AnalysisError
 
@@ -122,11 +121,7 @@ def _normal(values: Floats, weights: dict[str, Floats], name: str) -> Floats:
 @lru_cache(maxsize=1)
 def load_context() -> ContextModel:
     """Return the shipped weights; raises AnalysisError where they are missing or damaged."""
-    try:
-        with files("bompla.analysis").joinpath(CONTEXT_FILE).open("rb") as stream:
-            return read_context(stream)
-    except OSError as error:
-        raise AnalysisError("The hearing model is missing or damaged; install Bompla again.") from error
+    return shipped(CONTEXT_FILE, read_context)
 
 
 def read_context(stream: IO[bytes]) -> ContextModel:
@@ -140,4 +135,4 @@ def read_context(stream: IO[bytes]) -> ContextModel:
             parts.setdefault(part, {})[own] = value
         return ContextModel(parts["ends"], tuple(parts[name] for name in sorted(parts) if name.startswith("turn")), known["scale"])
     except (OSError, KeyError, ValueError, EOFError) as error:
-        raise AnalysisError("The hearing model is missing or damaged; install Bompla again.") from error
+        raise AnalysisError(DAMAGED) from error

@@ -8,10 +8,11 @@ transcription via joint beat and drum modeling using convolutional recurrent neu
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib.resources import files
-from typing import IO
+from typing import IO, TypeVar
 
 import numpy as np
 
@@ -20,6 +21,8 @@ from bompla.errors import AnalysisError
 from bompla.model.drums import DRUMS
 
 MODEL_FILE = "hearing.npz"
+DAMAGED = "The hearing model is missing or damaged; install Bompla again."
+Weights = TypeVar("Weights")
 FLOOR_DB, SPAN_DB = -80.0, 40.0
 LOUD_PERCENTILE = 99.0
 CHUNK_FRAMES = 1 << 14
@@ -108,11 +111,16 @@ def _inner(model: HearingModel, features: Floats) -> Floats:
 @lru_cache(maxsize=1)
 def load_model() -> HearingModel:
     """Return the shipped model; raises AnalysisError where it is missing or damaged."""
+    return shipped(MODEL_FILE, read_model)
+
+
+def shipped(name: str, read: Callable[[IO[bytes]], Weights]) -> Weights:
+    """Return the weights that ship under a name, as `read` reads them; raises AnalysisError where they are missing or damaged."""
     try:
-        with files("bompla.analysis").joinpath(MODEL_FILE).open("rb") as stream:
-            return read_model(stream)
+        with files("bompla.analysis").joinpath(name).open("rb") as stream:
+            return read(stream)
     except OSError as error:
-        raise AnalysisError("The hearing model is missing or damaged; install Bompla again.") from error
+        raise AnalysisError(DAMAGED) from error
 
 
 def read_model(stream: IO[bytes]) -> HearingModel:
@@ -135,7 +143,7 @@ def read_model(stream: IO[bytes]) -> HearingModel:
                 threshold=float(data["threshold"]),
             )
     except (OSError, KeyError, ValueError, EOFError) as error:
-        raise AnalysisError("The hearing model is missing or damaged; install Bompla again.") from error
+        raise AnalysisError(DAMAGED) from error
     if any(drum not in DRUMS for drum in model.drums):
         raise AnalysisError("The hearing model does not fit this version; install Bompla again.")
     return model
