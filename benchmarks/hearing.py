@@ -1,7 +1,8 @@
 """How well loops are heard that nothing was tuned on: `python benchmarks/hearing.py [--help]`.
 
 Loops are drawn from seeds kept for judging. With `--model` another model than the shipped one is
-judged, such as one that never heard a group of sounds; with `--librosa` a general library does what
+judged, such as one that never heard a group of sounds, each attack by itself: what hears them together
+fits the one network it was trained with, and is judged by `--context`; with `--librosa` a general library does what
 it can do on the same files in the same run.
 """
 
@@ -21,6 +22,8 @@ import mir_eval
 import numpy as np
 
 from bompla.analysis import analyse as analysis
+from bompla.analysis.context import read_context
+from bompla.analysis.hearing import heard_alone
 from bompla.analysis.network import load_model, read_model
 from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
@@ -61,10 +64,10 @@ def matched(known: list[float], found: list[float], window_s: float) -> int:
     return len(mir_eval.util.match_events(np.sort(known), np.sort(found), window_s))
 
 
-def judge(task: tuple[int, str, bool, bool, str, bool]) -> dict[str, Any]:
+def judge(task: tuple[int, str, bool, bool, tuple[str, str], bool]) -> dict[str, Any]:
     """Return the counts of one loop."""
-    seed, group, untrimmed, clean, model, general = task
-    _use(model)
+    seed, group, untrimmed, clean, (model, context), general = task
+    _use(model, context)
     loop = make_loop(seed, (group,), untrimmed=untrimmed, clean=clean, mix_share=0.0 if clean else 0.2)
     clip = Clip(loop.samples, RATE)
     began = time.process_time()
@@ -96,12 +99,21 @@ def judge(task: tuple[int, str, bool, bool, str, bool]) -> dict[str, Any]:
     return row
 
 
-def _use(model: str) -> None:
-    if model and getattr(_use, "known", None) != model:
+def _use(model: str, context: str) -> None:
+    """Have the analysis use other weights than those that ship."""
+    if getattr(_use, "known", ("", "")) == (model, context):
+        return
+    if model:
         with Path(model).open("rb") as stream:
             made = read_model(stream)
         analysis.load_model = lambda: made  # type: ignore[assignment]
-        _use.known = model  # type: ignore[attr-defined]
+        if not context:
+            analysis.heard_together = lambda activations, its, _context, _spectrum, samples: heard_alone(activations, its, samples)
+    if context:
+        with Path(context).open("rb") as stream:
+            read = read_context(stream)
+        analysis.load_context = lambda: read  # type: ignore[assignment]
+    _use.known = (model, context)  # type: ignore[attr-defined]
 
 
 def _drums(loop: Any, document: Any) -> dict[str, Any]:
@@ -179,14 +191,16 @@ def main() -> None:
     parser.add_argument("--untrimmed", action="store_true")
     parser.add_argument("--clean", action="store_true", help="no rooms, desks or tape, and no bass or chords")
     parser.add_argument("--model", default="")
+    parser.add_argument("--context", default="")
     parser.add_argument("--librosa", action="store_true")
     parser.add_argument("--wrong", action="store_true", help="list the loops whose tempo or bars came out wrong")
     parser.add_argument("--kinds", action="store_true", help="a line for each kind of groove as well")
     chosen = parser.parse_args()
     if not chosen.model:
         load_model()
+    weights = (chosen.model, chosen.context)
     tasks = [
-        (chosen.first + SEEDS_A_GROUP * GROUPS.index(g) + n, g, chosen.untrimmed, chosen.clean, chosen.model, chosen.librosa)
+        (chosen.first + SEEDS_A_GROUP * GROUPS.index(g) + n, g, chosen.untrimmed, chosen.clean, weights, chosen.librosa)
         for g in chosen.groups.split(",")
         for n in range(chosen.loops)
     ]

@@ -28,8 +28,8 @@ MIN_DURATION_S = 0.05
 MAX_REGION_BARS = 16
 QUIET_MS = 1.2
 HEARD_AROUND_S = 6.0
-SAME_ATTACK_SAMPLES = 529
-"""Places so near, 12 ms, are one attack."""
+SAME_ATTACK_MS = 12.0
+"""Places so near are one attack."""
 
 SURE_OF_BARS = 0.5
 """How sure the tempo must be for what recurs from bar to bar to count."""
@@ -101,7 +101,7 @@ def quiet_before(clip: Clip, at_sample: int) -> int:
 
 
 def clear_db(spectrum: Spectrum, samples: NDArray[np.int64]) -> NDArray[np.float64]:
-    """Return how far each attack stands above what rings before it: the loudest of 30 ms after togetherst 25 ms before."""
+    """Return how far each attack stands above what rings before it: the loudest of 30 ms after against 25 ms before."""
     total = spectrum.power.sum(axis=1)
     frame = np.round(samples / HOP).astype(np.int64)
     last = total.size - 1
@@ -181,7 +181,8 @@ def _heard_in(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
     activations = run(model, features_of(spectrum))
     known = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
     # A place at an attack is that attack; any other is heard among them.
-    other = np.abs(known[:, None] - samples[None, :]).min(axis=1, initial=spectrum.signal.size) > SAME_ATTACK_SAMPLES
+    away = np.abs(known[:, None] - samples[None, :]).min(axis=1, initial=spectrum.signal.size)
+    other = away > ms_to_samples(SAME_ATTACK_MS, ANALYSIS_RATE)
     among = np.unique(np.concatenate([samples, known[other]]))
     heard = heard_of(heard_together(activations, model, load_context(), spectrum, among), model)
     return [heard[index] for index in np.searchsorted(among, samples)]
