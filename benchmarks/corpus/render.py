@@ -10,12 +10,13 @@ import numpy as np
 import soundfile
 import soxr
 from numpy.typing import NDArray
+from scipy.fft import next_fast_len
 from scipy.signal import fftconvolve, lfilter
 
 from bompla.model.drums import METERS
 from corpus.grooves import DrawnGroove, chance_groove, draw_groove
-from corpus.kits import RATE, VELOCITIES, Bank, font_bank, font_kits, synth_bank
-from corpus.vary import draw_voices
+from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, synth_bank
+from corpus.vary import Voices, draw_voices
 
 Mono = NDArray[np.float64]
 LEVELS_DB = {
@@ -65,7 +66,7 @@ def make_loop(
     """
     rng = np.random.default_rng(seed + 5_000_000)
     groove = chance_groove(seed) if chance else draw_groove(seed)
-    group, bank = _bank(groups, seed, rng)
+    group, bank = _bank(groups, seed, rng, varied=varied)
     dry, played = _play(groove, bank, rng, (group, seed) if varied else None)
     frames = round(groove.duration_s * RATE)
     lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
@@ -87,11 +88,14 @@ def make_loop(
     return LabelledLoop(sound.astype(np.float32), groove, bank.name, lead, lead + frames / RATE, hits, mixed)
 
 
-def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator) -> tuple[str, Bank]:
+def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator, *, varied: bool) -> tuple[str, Bank]:
     group = str(rng.choice(groups, p=_shares(groups)))
     if group == "synth":
-        return group, synth_bank(seed // SYNTH_LOOPS_A_KIT + 70_000)
+        kit = seed // SYNTH_LOOPS_A_KIT + 70_000
+        return group, Bank(f"synth {kit}", {}) if varied else synth_bank(kit)
     kits = font_kits((group,))
+    if not kits:
+        raise SystemExit(f"No sounds of the group {group} are installed: see benchmarks/corpus/README.md")
     return group, font_bank(*kits[int(rng.integers(len(kits)))])
 
 
@@ -107,23 +111,27 @@ def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tup
     pitch = float(rng.choice([1.0, 1.0, rng.uniform(0.84, 1.19)]))
     chosen = {}
     for drum in sorted({note.drum for note in groove.notes}):
-        options = bank.voices.get(drum)
+        loudest = len(VELOCITIES) - 1
+        levels = frozenset(_nearest(note.velocity) for note in groove.notes if note.drum == drum) | {loudest}
+        drawn: Voices | None = None
         if varied:
-            group, seed = varied
-            drawn = draw_voices(drum, bank, group, seed, rng)
-            options = [drawn] if drawn else None
-        if options:
+            drawn = draw_voices(drum, levels, bank, *varied, rng)
+        elif options := bank.voices.get(drum):
+            drawn = dict(enumerate(options[0]))
+        if drawn is not None:
             own = pitch * float(rng.uniform(0.94, 1.06))
             gain_db = LEVELS_DB[drum] + rng.normal(0.0, 2.5)
-            voices = [soxr.resample(v, RATE * own, RATE) if abs(own - 1.0) > 0.01 else v for v in options[int(rng.integers(len(options)))]]
-            peak = max(float(np.abs(voices[-1]).max()), 1e-6)
-            chosen[drum] = ([v / peak for v in voices], 10.0 ** (gain_db / 20.0), float(rng.uniform(0.75, 1.1)))
+            if not varied:
+                drawn = dict(enumerate(options[int(rng.integers(len(options)))]))
+            voices = {n: _pitched(drawn[n], own) for n in levels}
+            peak = max(float(np.abs(voices[loudest]).max()), 1e-6)
+            chosen[drum] = ({n: v / peak for n, v in voices.items()}, 10.0 ** (gain_db / 20.0), float(rng.uniform(0.75, 1.1)))
     stops = [note.time_s for note in groove.notes if note.drum in ("hat_closed", "hat_pedal")]
     for note in groove.notes:
         if note.drum not in chosen:
             continue
         voices, gain, _ = chosen[note.drum]
-        nearest = int(np.argmin([abs(v - note.velocity) for v in VELOCITIES]))
+        nearest = _nearest(note.velocity)
         sound = np.asarray(voices[nearest], np.float64)
         scale = gain * (note.velocity / VELOCITIES[nearest]) ** 1.6 * 10.0 ** (rng.normal(0.0, 0.4) / 20.0)
         if note.drum == "hat_open":
@@ -135,6 +143,14 @@ def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tup
         part = sound[: frames - start]
         mix[start : start + len(part)] += scale * part
     return mix, frozenset(chosen)
+
+
+def _pitched(voice: Voice, ratio: float) -> Voice:
+    return soxr.resample(voice, RATE * ratio, RATE) if abs(ratio - 1.0) > 0.01 else voice
+
+
+def _nearest(velocity: int) -> int:
+    return int(np.argmin([abs(v - velocity) for v in VELOCITIES]))
 
 
 def _count_in(sound: Mono, groove: DrawnGroove, lead_s: float, rng: np.random.Generator) -> Mono:
@@ -206,8 +222,10 @@ def _squeezed(sound: Mono, rng: np.random.Generator) -> Mono:
 
 
 def _tilted(sound: Mono, rng: np.random.Generator) -> Mono:
-    spectrum = np.fft.rfft(sound)
-    hz = np.fft.rfftfreq(len(sound), 1.0 / RATE)
+    around = 8192  # a loop goes round; lengths of few small factors are much faster than others
+    size = next_fast_len(len(sound) + 2 * around, real=True)
+    spectrum = np.fft.rfft(np.pad(sound, (around, size - len(sound) - around), mode="wrap"))
+    hz = np.fft.rfftfreq(size, 1.0 / RATE)
     curve = rng.uniform(-3.5, 3.5) * np.log2(np.maximum(hz, 40.0) / 900.0)
     for _ in range(int(rng.integers(0, 4))):
         middle, width = np.exp(rng.uniform(np.log(60.0), np.log(12_000.0))), rng.uniform(0.4, 1.5)
@@ -217,7 +235,7 @@ def _tilted(sound: Mono, rng: np.random.Generator) -> Mono:
         gain = gain / (1.0 + (hz / rng.uniform(5_500.0, 16_000.0)) ** 8)
     if rng.random() < 0.25:
         gain = gain * (hz / (hz + rng.uniform(20.0, 110.0))) ** 2
-    return np.asarray(np.fft.irfft(spectrum * gain, len(sound)))
+    return np.asarray(np.fft.irfft(spectrum * gain, size)[around : around + len(sound)])
 
 
 def _coded(sound: Mono, rng: np.random.Generator) -> Mono:

@@ -10,7 +10,7 @@ import soxr
 from numpy.typing import NDArray
 
 from bompla.demo.synth import VOICES
-from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, from_onset, synth_voices
+from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, from_onset, synth_voice
 
 STRANGER_SHARE = 0.4
 """How often a drum comes from another kit than the rest."""
@@ -18,35 +18,45 @@ STRANGER_SHARE = 0.4
 LAYER_SHARE = 0.12
 
 
-def draw_voices(drum: str, bank: Bank, group: str, seed: int, rng: np.random.Generator) -> list[Voice] | None:
-    """Return the voices of a drum, a voice a velocity, made over by chance; None where no kit at hand has it.
+Voices = dict[int, Voice]
+"""Strikes of one drum by their place in `VELOCITIES`."""
+
+
+def draw_voices(drum: str, levels: frozenset[int], bank: Bank, group: str, seed: int, rng: np.random.Generator) -> Voices | None:
+    """Return the voices of a drum at some of `VELOCITIES`, made over by chance; None where no kit at hand has it.
 
     Other kits are those of the same group of sounds and our own synthesis, so that a group left out
     of learning stays unheard.
     """
-    voices = _picked(drum, bank, group, seed, rng)
+    voices = _picked(drum, levels, bank, group, seed, rng)
     if voices is None:
         return None
     if rng.random() < LAYER_SHARE:
-        other = _picked(drum, bank, group, seed + 1, rng)
+        other = _picked(drum, levels, bank, group, seed + 1, rng)
         if other is not None:
             share = rng.uniform(0.2, 0.8)
-            voices = [_sum((1.0 - share) * _level(a), share * _level(b)) * np.abs(a).max() for a, b in zip(voices, other, strict=True)]
+            voices = {
+                level: _sum((1.0 - share) * _level(voice), share * _level(other[level])) * np.abs(voice).max()
+                for level, voice in voices.items()
+            }
     return _made_over(voices, rng)
 
 
-def _picked(drum: str, bank: Bank, group: str, seed: int, rng: np.random.Generator) -> list[Voice] | None:
+def _picked(drum: str, levels: frozenset[int], bank: Bank, group: str, seed: int, rng: np.random.Generator) -> Voices | None:
     chance = rng.random()
     if chance < STRANGER_SHARE / 2 or drum not in bank.voices:
-        return synth_voices(70_000 + seed // 4, drum) if drum in VOICES else None
+        return {level: synth_voice(70_000 + seed // 4, drum, level) for level in levels} if drum in VOICES else None
     if chance < STRANGER_SHARE and group != "synth":
         kits = font_kits((group,))
         bank = font_bank(*kits[int(rng.integers(len(kits)))])
     options = bank.voices.get(drum)
-    return options[int(rng.integers(len(options)))] if options else None
+    if not options:
+        return None
+    option = options[int(rng.integers(len(options)))]
+    return {level: option[level] for level in levels}
 
 
-def _made_over(voices: list[Voice], rng: np.random.Generator) -> list[Voice]:
+def _made_over(voices: Voices, rng: np.random.Generator) -> Voices:
     pitch = float(np.exp(np.clip(rng.normal(0.0, 0.13), -0.4, 0.4)))
     decay_s = float(np.exp(rng.uniform(np.log(0.04), np.log(1.0)))) if rng.random() < 0.35 else 0.0
     gate_s = float(rng.uniform(0.06, 0.5)) if rng.random() < 0.12 else 0.0
@@ -55,8 +65,9 @@ def _made_over(voices: list[Voice], rng: np.random.Generator) -> list[Voice]:
     drive = float(rng.uniform(1.0, 6.0)) if rng.random() < 0.2 else 0.0
     curve = _curve(rng) if rng.random() < 0.6 else None
     soft = float(rng.uniform(-5.0, 5.0)) if rng.random() < 0.5 else 0.0
-    out = []
-    for velocity, voice in zip(VELOCITIES, voices, strict=True):
+    out = {}
+    for place, voice in voices.items():
+        velocity = VELOCITIES[place]
         peak = float(np.abs(voice).max(initial=1e-9))
         sound = np.asarray(soxr.resample(voice, RATE * pitch, RATE) if abs(pitch - 1.0) > 0.005 else voice, np.float64)
         t = np.arange(len(sound)) / RATE
@@ -72,7 +83,7 @@ def _made_over(voices: list[Voice], rng: np.random.Generator) -> list[Voice]:
             level = float(np.abs(sound).max(initial=1e-9))
             sound = np.tanh(drive * (velocity / 127.0) * sound / level) * level
         sound = from_onset(sound)
-        out.append((sound * (peak / max(float(np.abs(sound).max(initial=0.0)), 1e-9))).astype(np.float32) if len(sound) else voice)
+        out[place] = (sound * (peak / max(float(np.abs(sound).max(initial=0.0)), 1e-9))).astype(np.float32) if len(sound) else voice
     return out
 
 

@@ -55,6 +55,24 @@ class Evidence:
     splash: Array
     duration_s: float
 
+    @cached_property
+    def first_s(self) -> float:
+        """When the first attack is."""
+        return float(self.times_s[0])
+
+    @cached_property
+    def last_s(self) -> float:
+        """When the last attack is."""
+        return float(self.times_s[-1])
+
+    @cached_property
+    def _summed(self) -> Array:
+        return np.concatenate([[0.0], np.cumsum(self.weights)])
+
+    def weight_before(self, at_s: float) -> float:
+        """Return the strength of all attacks before a time."""
+        return float(self._summed[np.searchsorted(self.times_s, at_s)])
+
 
 LOW = {"kick": 1.0, "tom_low": 0.4, "tom_mid": 0.3}
 MID = {"snare": 1.0, "rim": 0.9, "clap": 0.9, "tom_high": 0.3, "tom_mid": 0.2}
@@ -143,8 +161,8 @@ class BeatGrid:
     @cached_property
     def on_beat(self) -> Array:
         """The same roles gathered on each beat, from a step before it to a step after it, shape (5, beats)."""
-        rolled = self.steps + np.roll(self.steps, 1, axis=1) + np.roll(self.steps, -1, axis=1)
-        return np.asarray(rolled[:, ::STEPS])
+        steps = self.steps.reshape(5, self.beats, STEPS)
+        return np.asarray(steps[:, :, 0] + steps[:, :, 1] + np.roll(steps[:, :, -1], 1, axis=1))
 
     @cached_property
     def usual_weight(self) -> float:
@@ -152,14 +170,45 @@ class BeatGrid:
         return max(float(np.median(self.evidence.weights)), 1e-6)
 
     @cached_property
-    def totals(self) -> Array:
+    def hits(self) -> float:
+        """How many attacks a beat has, as a power of two."""
+        return float(np.log2(max(0.05, len(self.at) / self.beats)))
+
+    @cached_property
+    def totals(self) -> list[float]:
         """The sum of each role, at least a little."""
-        return np.asarray(np.maximum(self.steps.sum(axis=1), 1e-6))
+        return [max(float(total), 1e-6) for total in self.steps.sum(axis=1)]
+
+    @cached_property
+    def _places(self) -> dict[int, list[list[float]]]:
+        return {}
+
+    def by_place(self, per_bar: int) -> list[list[float]]:
+        """Return low, mid and splash on beats, beats with something low, and beats, each summed by place in bars of so many beats."""
+        if per_bar not in self._places:
+            _, low, mid, _, splash = self.on_beat
+            rows = np.zeros((5, -(-self.beats // per_bar) * per_bar))
+            rows[:, : self.beats] = low, mid, splash, low != 0.0, np.ones(self.beats)
+            self._places[per_bar] = rows.reshape(5, -1, per_bar).sum(axis=1).tolist()
+        return self._places[per_bar]
+
+    @cached_property
+    def _alike(self) -> dict[int, tuple[float, float]]:
+        return {}
+
+    def alike(self, per_bar: int) -> tuple[float, float]:
+        """Return how alike the pattern is to itself a bar later, and at most after other stretches shorter than two bars."""
+        if per_bar not in self._alike:
+            others = self.likeness[2 : min(self.beats, 2 * per_bar)].copy()
+            others[per_bar - 2 :: per_bar] = 0.0
+            bar = float(self.likeness[per_bar]) if per_bar < self.beats else 0.7
+            self._alike[per_bar] = bar, float(others.max()) if others.any() else 0.5
+        return self._alike[per_bar]
 
     @cached_property
     def likeness(self) -> Array:
         """How alike the pattern is to itself so many beats later, from 0 to 1, shape (beats,)."""
-        rows = self.steps[1:4] / self.totals[1:4, None]
+        rows = self.steps[1:4] / np.array(self.totals[1:4])[:, None]
         smooth = rows + 0.5 * np.roll(rows, 1, axis=1) + 0.5 * np.roll(rows, -1, axis=1)
         size = smooth.shape[1] if self.wraps else 2 * smooth.shape[1]
         spectrum = np.fft.rfft(smooth, size, axis=1)
@@ -188,8 +237,8 @@ class BeatGrid:
     @cached_property
     def high_steps(self) -> float:
         """The share of eighths that have a hat on them."""
-        eighths = self.steps[3].reshape(self.beats, 2, STEPS // 2)
-        near = eighths[:, :, 0] + eighths[:, :, 1] + np.roll(self.steps[3], 1).reshape(self.beats, 2, STEPS // 2)[:, :, 0]
+        eighths = self.steps[3].reshape(2 * self.beats, STEPS // 2)
+        near = eighths[:, 0] + eighths[:, 1] + np.roll(eighths[:, -1], 1)
         return float(np.count_nonzero(near > 0.0)) / (2 * self.beats)
 
 
@@ -201,37 +250,35 @@ def back_beats(meter: Meter) -> list[int]:
 def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimmed: bool) -> Array:
     """Return what speaks for and against a reading, shape (features,): see `FEATURE_NAMES`."""
     per_bar = meter.beats_per_bar
-    place = (np.arange(grid.beats) - first_beat) % per_bar
-    low, mid, splash = grid.on_beat[1], grid.on_beat[2], grid.on_beat[4]
+    first = first_beat % per_bar
+    low, mid, splash, low_beats, beats = grid.by_place(per_bar)
     total = grid.totals
-    answers = np.zeros(per_bar, dtype=bool)
-    answers[back_beats(meter)] = True
-    back, opens = answers[place], place == 0
     fit, thirds = grid.judged
     usual = 2.0 if meter.beat_quarters < 1.0 else 1.0
     octaves = float(np.log2(60.0 / (grid.beat_s * usual) / TEMPO_CENTRE_BPM))
-    hits = np.log2(max(0.05, len(grid.at) / grid.beats))
-    on_back = float(mid[back].sum() / total[2])
+    hits = grid.hits
+    on_back = sum(mid[(first + beat) % per_bar] for beat in back_beats(meter)) / total[2]
+    on_low, on_mid = sum(low) / total[1], sum(mid) / total[2]
     bar_like, sooner = _repeats(grid, per_bar, bars)
     e = grid.evidence
     start_s = grid.phase_s + first_beat * grid.beat_s
     end_s = start_s + bars * per_bar * grid.beat_s
-    before = int(np.searchsorted(e.times_s, start_s - 0.1 * grid.beat_s))
+    compound, middle = meter.compound, grid.middle_thirds
     values = [
         fit, thirds, grid.covered,
-        float(np.count_nonzero(low[opens])) / max(1, int(np.count_nonzero(opens))),
-        float(low[opens].sum() / total[1]), on_back, float(mid.sum() / total[2]) - on_back,
-        1.0 - float(mid.sum() / total[2]), 1.0 - float(low.sum() / total[1]),
+        low_beats[first] / max(1.0, beats[first]),
+        low[first] / total[1], on_back, on_mid - on_back,
+        1.0 - on_mid, 1.0 - on_low,
         bar_like, float(bars == 1), sooner, float(grid.likeness[1]) if grid.beats > 1 else 0.5,
-        octaves, octaves**2, float(hits), float(hits) ** 2, grid.odd_steps, grid.high_steps,
-        thirds if meter.compound else 0.0, 0.0 if meter.compound else max(0.0, thirds),
-        octaves if meter.compound else 0.0, grid.middle_thirds if meter.compound else 0.0, 0.0 if meter.compound else grid.middle_thirds,
-        on_back * float(hits),
-        float(trimmed), min(2.0, max(0.0, float(e.times_s[0]) / grid.beat_s)) if trimmed else 0.0,
-        min(4.0, max(0.0, (end_s - float(e.times_s[-1])) / grid.beat_s)),
-        float(e.weights[:before].sum()) / grid.usual_weight if not trimmed else 0.0,
-        min(1.0, max(0.0, (float(e.times_s[0]) - start_s) / grid.beat_s)) if not trimmed else 0.0,
-        float(splash[opens].sum() / total[4]) if total[4] > 0.2 else 0.4,
+        octaves, octaves**2, hits, hits**2, grid.odd_steps, grid.high_steps,
+        thirds if compound else 0.0, 0.0 if compound else max(0.0, thirds),
+        octaves if compound else 0.0, middle if compound else 0.0, 0.0 if compound else middle,
+        on_back * hits,
+        float(trimmed), min(2.0, max(0.0, e.first_s / grid.beat_s)) if trimmed else 0.0,
+        min(4.0, max(0.0, (end_s - e.last_s) / grid.beat_s)),
+        e.weight_before(start_s - 0.1 * grid.beat_s) / grid.usual_weight if not trimmed else 0.0,
+        min(1.0, max(0.0, (e.first_s - start_s) / grid.beat_s)) if not trimmed else 0.0,
+        splash[first] / total[4] if total[4] > 0.2 else 0.4,
         *(float(meter.name == name) for name in METER_NAMES[1:]),
         *(float(bars == count) for count in BAR_COUNTS), float(bars % 2 == 1 and bars > 3), float(bars > 8),
     ]
@@ -242,7 +289,5 @@ def _repeats(grid: BeatGrid, per_bar: int, bars: int) -> tuple[float, float]:
     """Return how alike bars are, and how alike the best shorter or crossing stretches are."""
     if grid.beats <= 1:
         return 0.7, 0.5
-    alike = float(grid.likeness[per_bar]) if bars > 1 and per_bar < grid.beats else 0.7
-    others = grid.likeness[2 : min(grid.beats, 2 * per_bar)].copy()
-    others[per_bar - 2 :: per_bar] = 0.0
-    return alike, float(others.max()) if others.any() else 0.5
+    alike, sooner = grid.alike(per_bar)
+    return alike if bars > 1 and per_bar < grid.beats else 0.7, sooner
