@@ -15,8 +15,17 @@ from bompla.errors import AnalysisError
 from bompla.model.drums import METERS, Meter
 
 MAX_BARS = 64
-KEPT_PERIODS, KEPT_PHASES = 6, 4
+KEPT_PERIODS, KEPT_PHASES = 10, 4
 """How many beat lengths, and places of the beat in each, are looked at in every meter."""
+
+SLOWER = 3
+"""Of how many of them beats half as long again are looked at too."""
+
+SAME_BEAT = 0.02
+"""Beats whose lengths differ by less than this share are one."""
+
+LOOSE_S = 0.010
+"""How far from its division of the beat an attack may lie and still count much for how long a beat is."""
 
 MAX_BEATS = 1024
 WEIGHTS_FILE = "tempo.json"
@@ -138,7 +147,7 @@ def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Read
     fitted = [_regressed(evidence, beat_s) for beat_s in _periods(evidence, params)]
     ranked = sorted((-_promise(evidence, beat_s, phase), beat_s, phase) for beat_s, phase in fitted)
     readings: list[Reading] = []
-    for _, beat_s, phase in ranked[:KEPT_PERIODS]:
+    for beat_s, phase in _kept([(beat_s, phase) for _, beat_s, phase in ranked], 60.0 / params.min_bpm):
         beats = int(np.clip(np.ceil((last - first) / beat_s) + 1, 1, MAX_BEATS))
         starts = {round(_first_beat(first, phase + k * beat_s / n, beat_s), 6) for n in (4, 3) for k in range(n)}
         grids = [BeatGrid(evidence, start, beat_s, beats, wraps=False) for start in sorted(starts)]
@@ -148,6 +157,16 @@ def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Read
                 if METERS[name].beat_quarters >= 1.0:
                     readings += _placed(grid, METERS[name], first, last)
     return readings
+
+
+def _kept(ranked: list[tuple[float, float]], longest_s: float) -> list[tuple[float, float]]:
+    """Return the most promising beats, and beats half as long again as the best: three quick ones may be two slow ones in three."""
+    kept = ranked[:KEPT_PERIODS]
+    for beat_s, phase in ranked[:SLOWER]:
+        longer = 1.5 * beat_s
+        if longer <= longest_s and all(abs(np.log(longer / known)) > SAME_BEAT for known, _ in kept):
+            kept.append((longer, phase))
+    return kept
 
 
 def _placed(grid: BeatGrid, meter: Meter, first: float, last: float) -> list[Reading]:
@@ -193,7 +212,7 @@ def _periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
     chosen: list[float] = []
     for index in np.argsort(-strength):
         bpm = float(bpms[index])
-        if all(abs(np.log(bpm / other)) > 0.02 for other in chosen):
+        if all(abs(np.log(bpm / other)) > SAME_BEAT for other in chosen):
             chosen.append(bpm)
         if len(chosen) == 16:
             break
@@ -204,8 +223,9 @@ def _regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
     """Return beat length and phase fitted to the attacks by weighted least squares.
 
     Each attack is taken to its nearest division (quarters and thirds of a beat); those further
-    off than chance allows do not count. Repeated, so that a small error in the first guess
-    cannot add up over the sound.
+    off than chance allows do not count, and others the less the further they are off (Welsch's weights:
+    Holland and Welsch, 1977), so that a swung or a late hit does not bend the beat. Repeated, so that a small
+    error in the first guess cannot add up over the sound.
     """
     times, weights = evidence.times_s, evidence.weights
     phases = np.arange(48) / 48.0 * beat_s
@@ -220,7 +240,8 @@ def _regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
         beats = (times - phase) / beat_s
         grids = np.stack([np.round(beats * n) / n for n in divisions])
         nearest = grids[np.abs(grids - beats).argmin(axis=0), np.arange(beats.size)]
-        used = weights * (np.abs(nearest - beats) < tolerance) * np.where(nearest == np.round(nearest), 1.5, 1.0)
+        off = np.abs(nearest - beats)
+        used = weights * (off < tolerance) * np.where(nearest == np.round(nearest), 1.5, 1.0) * np.exp(-0.5 * (off * beat_s / LOOSE_S) ** 2)
         if np.count_nonzero(used) < 3 or np.ptp(nearest[used > 0]) < 0.9:
             break
         slope, origin = np.polyfit(nearest, times, 1, w=np.sqrt(used))
