@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from importlib.resources import files
 
@@ -63,17 +63,20 @@ def read_tempo(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
 
     For a trimmed loop every whole number of bars of its length in every meter is a candidate;
     for untrimmed sound the beat is searched for and refined by regression. All are scored by
-    one conditional logit (McFadden, 1974) over what `tempo_grid.features` sees, its weights fitted
-    by `training/train_tempo.py`, so that scores are log odds and their shares probabilities.
+    one conditional logit (McFadden, 1974) over what `tempo_grid.features` sees, with a few bent sums of
+    it beside the straight one, fitted by `training/train_tempo.py`, so that scores are log odds and
+    their shares probabilities.
     """
     readings = candidates(evidence, params)
     if not readings:
         return [_unknown(evidence, params)]
-    return _distinct(sorted(readings, key=lambda reading: -reading.score))
+    scores = scores_of(load_weights(), np.stack([reading.evidence for reading in readings]))
+    scored = [replace(reading, score=float(score)) for reading, score in zip(readings, scores, strict=True)]
+    return _distinct(sorted(scored, key=lambda reading: -reading.score))
 
 
 def candidates(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
-    """Return every reading that is looked at, in no order."""
+    """Return every reading that is looked at, in no order and without a score."""
     if evidence.times_s.size < 2 or evidence.duration_s <= 0.0:
         return []
     readings: list[Reading] = []
@@ -97,20 +100,36 @@ def shares_of(readings: list[Reading]) -> list[float]:
     return [float(share) for share in weights / weights.sum()]
 
 
+@dataclass(frozen=True, eq=False)
+class TempoWeights:
+    """What features are worth: `straight` (features,), and `bent` (hidden,) of each hinge of `hidden` (features, hidden) and `bias`."""
+
+    straight: Array
+    hidden: Array
+    bias: Array
+    bent: Array
+
+
+def scores_of(weights: TempoWeights, seen: Array) -> Array:
+    """Return the log odds of readings, shape (readings,), from their features, shape (readings, features)."""
+    return np.asarray(seen @ weights.straight + np.maximum(seen @ weights.hidden + weights.bias, 0.0) @ weights.bent)
+
+
 @lru_cache(maxsize=1)
-def load_weights() -> Array:
-    """Return the weight of each feature; raises AnalysisError where the file is missing or does not fit."""
+def load_weights() -> TempoWeights:
+    """Return what the features are worth; raises AnalysisError where the file is missing or does not fit."""
     try:
         known = json.loads(files("bompla.analysis").joinpath(WEIGHTS_FILE).read_text(encoding="utf-8"))
-        return np.array([float(known[name]) for name in FEATURE_NAMES])
-    except (OSError, KeyError, ValueError) as error:
+        rows = [known["features"][name] for name in FEATURE_NAMES]
+        table = np.array(rows, dtype=float)
+        return TempoWeights(table[:, 0], np.ascontiguousarray(table[:, 1:]), np.array(known["bias"]), np.array(known["bent"]))
+    except (OSError, KeyError, ValueError, TypeError, IndexError) as error:
         raise AnalysisError("The tempo weights are missing or damaged; install Bompla again.") from error
 
 
 def _read(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimmed: bool) -> Reading:
-    seen = features(grid, meter, first_beat, bars, trimmed=trimmed)
     start = 0.0 if trimmed else grid.phase_s + first_beat * grid.beat_s
-    return Reading(start, grid.beat_s, bars, meter, float(seen @ load_weights()), trimmed, seen)
+    return Reading(start, grid.beat_s, bars, meter, 0.0, trimmed, features(grid, meter, first_beat, bars, trimmed=trimmed))
 
 
 def _usual_beat(meter: Meter) -> float:
