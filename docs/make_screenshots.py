@@ -60,7 +60,8 @@ def main() -> None:
     settled(window, application)
 
     def shoot(name: str) -> None:
-        application.processEvents()
+        for _ in range(3):  # a panel in a scrolled column settles after the column does
+            application.processEvents()
         window.grab().save(str(FOLDER / f"{name}.png"))
 
     shoot_all(window, application, shoot)
