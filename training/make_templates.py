@@ -16,7 +16,7 @@ sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from bompla.analysis.separate import TEMPLATES_FILE, picture_of  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
-from corpus.kits import GROUPS, font_bank, font_kits, synth_bank  # noqa: E402
+from corpus.kits import LEARNED, font_bank, font_kits, synth_bank  # noqa: E402
 
 SYNTH_KITS = 12
 
@@ -24,7 +24,7 @@ SYNTH_KITS = 12
 def main() -> None:
     """Gather the strikes and write their pictures."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--groups", default=",".join(GROUPS))
+    parser.add_argument("--groups", default=",".join(LEARNED))
     groups = tuple(parser.parse_args().groups.split(","))
     banks = [font_bank(*kit) for kit in font_kits(groups)]
     if "synth" in groups:

