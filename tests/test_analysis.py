@@ -20,7 +20,7 @@ from bompla.analysis.network import features_of, load_model, read_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
 from bompla.analysis.separate import pull_apart
-from bompla.analysis.spectrum import spectrum_of
+from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_BINS, LOW_FFT_SIZE, LOW_HOP, spectrum_of
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.groove.rebuild import document_from
@@ -313,3 +313,17 @@ def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, dru
     rare = ("crash", "tom_low", "tom_mid", "perc")
     fills = recurring(DrumOdds(odds, np.zeros_like(odds), odds[:, 0]), times, BarGrid(start, bar_s, bars), rare)
     assert (fills.odds >= odds).all(), "what is struck for once is not taken for a mistake"
+
+
+@pytest.mark.parametrize("frames", [2_300, 44_100 + 17, 3 * 44_100])
+def test_the_lowest_bins_are_those_of_a_whole_transform(frames: int) -> None:
+    rng = np.random.default_rng(frames)
+    sound = (rng.standard_normal(frames) * np.exp(-np.arange(frames) % 9_000 / 3_000.0)).astype(np.float32)
+    spectrum = spectrum_of(Clip(sound, ANALYSIS_RATE))
+    assert spectrum is not None
+    window = np.hanning(LOW_FFT_SIZE + 1)[:-1]
+    for frame in range(0, (frames - LOW_FFT_SIZE) // LOW_HOP, 7):
+        start = frame * LOW_HOP - LOW_FFT_SIZE // 2
+        part = np.concatenate([np.zeros(max(0, -start)), spectrum.signal[max(0, start) : start + LOW_FFT_SIZE]])
+        known = np.abs(np.fft.rfft(part * window / (window.sum() / 2.0))[1 : LOW_BINS + 1]) ** 2
+        assert spectrum.low[frame] == pytest.approx(known, rel=2e-4, abs=1e-9)

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
+from bompla.analysis.tempo import Reading, candidates, confidence_of, read_tempo, shares_of
 from bompla.analysis.tempo_grid import FEATURE_NAMES, BeatGrid, Evidence, evidence_of, features
 from bompla.demo.patterns import GROOVES, Groove, perform
 from bompla.model.document import Heard
@@ -65,6 +65,27 @@ def test_untrimmed_bars_are_found_where_they_begin(bpm: float, lead: float, tail
     assert best.bpm == pytest.approx(bpm, rel=0.005)
     assert best.start_s == pytest.approx(lead, abs=0.01)
     assert best.end_s == pytest.approx(lead + 16 * 60.0 / bpm, abs=0.04)
+
+
+@pytest.mark.parametrize("late_share", [0.52, 0.58, 0.62, 0.66])
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_late_sixteenths_do_not_bend_the_tempo_of_two_free_bars(late_share: float, seed: int) -> None:
+    """The second of two sixteenths comes late, and more of them stand at the end than at the start."""
+    rng = np.random.default_rng(seed)
+    beat_s, lead_s = 60.0 / 92.0, 1.3
+    steps = [0, 4, 6, 8, 12, 14, 16, 18, 19, 20, 22, 23, 24, 25, 27, 28, 30, 31]
+    where = np.array([step // 2 / 2.0 + (0.5 * late_share if step % 2 else 0.0) for step in steps])
+    times = lead_s + where * beat_s + rng.normal(0.0, 0.002, where.size)
+    heard = [(Heard("snare" if step % 8 == 4 else "kick" if step % 8 == 0 else "hat_closed", 0.9, 100),) for step in steps]
+    best = read_tempo(evidence_of(times, heard, lead_s + 8 * beat_s + 0.7), AnalysisParams(trimmed=False))[0]
+    assert best.bpm == pytest.approx(92.0, rel=0.005)
+
+
+@pytest.mark.parametrize("bpm", [52.0, 58.5, 71.0])
+def test_slow_beats_in_three_are_looked_at_in_free_sound(bpm: float) -> None:
+    found = candidates(played(SIX, bpm=bpm, bars=4, steps=3, beats=2, lead_s=0.9, tail_s=1.1), AnalysisParams(trimmed=False))
+    right = [one for one in found if one.meter.name == "6/8" and one.bars == 4 and abs(one.start_s - 0.9) < 0.02]
+    assert min(abs(one.bpm / bpm - 1.0) for one in right) < 0.003
 
 
 @pytest.mark.parametrize("groove", GROOVES, ids=lambda groove: groove.title)

@@ -305,7 +305,7 @@ def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", choices=["gather", "train", "ship"])
-    parser.add_argument("--loops", type=int, default=4_520, help="loops to learn from, in whole runs; two fifths as many more are by chance")
+    parser.add_argument("--loops", type=int, default=4_520, help="loops to learn from, in whole runs; two fifths more are by chance")
     parser.add_argument("--epochs", type=int, default=18)
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
