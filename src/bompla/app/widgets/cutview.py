@@ -197,7 +197,10 @@ class CutView(SoundPicture):
             painter.setPen(QPen(theme().colour(role), 1.0, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(row.left(), y), QPointF(row.right(), y))
             pitch = f"{low / 1000.0:g} kHz" if low >= 1000.0 else f"{low:g} Hz"
-            painter.drawText(QPointF(row.left() + 4.0, y - 3.0), f"{name}, from {pitch}")
+            text = f"{name}, from {pitch}"
+            plate = QRectF(row.left() + 4.0, y - 19.0, painter.fontMetrics().horizontalAdvance(text) + 10.0, 17.0)
+            painter.fillRect(plate, theme().colour("ground", 0.85))  # to be read over loud sound
+            painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_strength(self, painter: QPainter, document: Document, ratio: float) -> None:
         pictures, row = self._session.pictures, self.row("strength")
