@@ -71,8 +71,7 @@ def read_tempo(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
     if not readings:
         return [_unknown(evidence, params)]
     scores = scores_of(load_weights(), np.stack([reading.evidence for reading in readings]))
-    scored = [replace(reading, score=float(score)) for reading, score in zip(readings, scores, strict=True)]
-    return _distinct(sorted(scored, key=lambda reading: -reading.score))
+    return _distinct([(readings[index], float(scores[index])) for index in np.argsort(-scores, kind="stable")])
 
 
 def candidates(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
@@ -270,14 +269,14 @@ def _regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
     return beat_s, phase
 
 
-def _distinct(readings: list[Reading]) -> list[Reading]:
-    """Keep the best of readings that say the same, and no more than a dozen."""
+def _distinct(ranked: list[tuple[Reading, float]]) -> list[Reading]:
+    """Keep the best of readings that say the same, and no more than a dozen, each with its score."""
     kept: list[Reading] = []
-    for reading in readings:
+    for reading, score in ranked:
         if all(
             abs(reading.bpm / other.bpm - 1.0) > 0.004 or reading.meter.name != other.meter.name for other in kept
         ):
-            kept.append(reading)
+            kept.append(replace(reading, score=score))
         if len(kept) == 12:
             break
     return kept

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
+from math import log2
 
 import numpy as np
 from numpy.typing import NDArray
@@ -66,12 +68,13 @@ class Evidence:
         return float(self.times_s[-1])
 
     @cached_property
-    def _summed(self) -> Array:
-        return np.concatenate([[0.0], np.cumsum(self.weights)])
+    def _summed(self) -> tuple[list[float], list[float]]:
+        return self.times_s.tolist(), [0.0, *np.cumsum(self.weights).tolist()]
 
     def weight_before(self, at_s: float) -> float:
         """Return the strength of all attacks before a time."""
-        return float(self._summed[np.searchsorted(self.times_s, at_s)])
+        times, total = self._summed
+        return total[bisect_left(times, at_s)]
 
 
 LOW = {"kick": 1.0, "tom_low": 0.4, "tom_mid": 0.3}
@@ -255,7 +258,7 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
     total = grid.totals
     fit, thirds = grid.judged
     usual = 2.0 if meter.beat_quarters < 1.0 else 1.0
-    octaves = float(np.log2(60.0 / (grid.beat_s * usual) / TEMPO_CENTRE_BPM))
+    octaves = log2(60.0 / (grid.beat_s * usual) / TEMPO_CENTRE_BPM)
     hits = grid.hits
     on_back = sum(mid[(first + beat) % per_bar] for beat in back_beats(meter)) / total[2]
     on_low, on_mid = sum(low) / total[1], sum(mid) / total[2]
@@ -279,10 +282,17 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
         e.weight_before(start_s - 0.1 * grid.beat_s) / grid.usual_weight if not trimmed else 0.0,
         min(1.0, max(0.0, (e.first_s - start_s) / grid.beat_s)) if not trimmed else 0.0,
         splash[first] / total[4] if total[4] > 0.2 else 0.4,
-        *(float(meter.name == name) for name in METER_NAMES[1:]),
-        *(float(bars == count) for count in BAR_COUNTS), float(bars % 2 == 1 and bars > 3), float(bars > 8),
+        *_kinds(meter.name, bars),
     ]
     return np.array(values)
+
+
+@lru_cache(maxsize=1024)
+def _kinds(meter: str, bars: int) -> tuple[float, ...]:
+    return (
+        *(float(meter == name) for name in METER_NAMES[1:]),
+        *(float(bars == count) for count in BAR_COUNTS), float(bars % 2 == 1 and bars > 3), float(bars > 8),
+    )
 
 
 def _repeats(grid: BeatGrid, per_bar: int, bars: int) -> tuple[float, float]:
