@@ -30,8 +30,8 @@ MISSING = [name for name in ("pulseaudio", "parec", "pactl") if shutil.which(nam
 
 
 @pytest.fixture
-def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """A PulseAudio server of our own with a null sink that ALSA, and so PortAudio, plays to."""
+def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """A PulseAudio server of our own with a null sink that ALSA, and so PortAudio, plays to; gives what the server writes down."""
     if MISSING or not PLUGINS:
         pytest.skip(f"needs {', '.join(MISSING) or 'libasound2-plugins'} to play into a null sink")
     run = tmp_path / "run"
@@ -39,8 +39,9 @@ def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]
     (tmp_path / ".asoundrc").write_text("pcm.!default { type pulse }\nctl.!default { type pulse }\n")
     monkeypatch.setenv("HOME", str(tmp_path))
     monkeypatch.setenv("XDG_RUNTIME_DIR", str(run))
+    log = tmp_path / "server.log"
     server = subprocess.Popen(
-        ["pulseaudio", "-n", "--daemonize=no", "--exit-idle-time=-1", "--disable-shm=yes",
+        ["pulseaudio", "-n", "--daemonize=no", "--exit-idle-time=-1", "--disable-shm=yes", "--log-level=debug", f"--log-target=file:{log}",
          f"--load=module-null-sink sink_name=null rate={RATE}", "--load=module-native-protocol-unix"],
         stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=dict(os.environ),
     )
@@ -53,18 +54,16 @@ def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]
             time.sleep(0.05)
         else:
             pytest.skip("PulseAudio did not come up")
-        yield
+        yield log
     finally:
         server.terminate()
         server.wait(5)
 
 
-@pytest.mark.usefixtures("null_sink")
-def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, Clip], tmp_path: Path) -> None:
+def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, Clip], tmp_path: Path, null_sink: Path) -> None:
     """The original's first seconds, from the monitor of the sink, equal to 16 bits wherever they began.
 
-    Where a busy machine let the device, the sound server or the recorder run dry there are gaps; the pieces between
-    them are still the same.
+    Where a busy machine let the device run dry there are gaps; the pieces between them are still the same.
     """
     document, clip = demo
     baked = Baker(RATE).bake(document, clip)
@@ -83,10 +82,11 @@ def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, C
             engine.show(baked)
             engine.play()
             start = engine.state.rendered_frames
+            before = ran_dry(null_sink)
             while engine.state.rendered_frames < start + 3.5 * RATE and time.monotonic() < deadline:
                 time.sleep(0.02)
             time.sleep(0.3)
-            missed = engine.state.underruns
+            missed = engine.state.underruns + ran_dry(null_sink) - before
         finally:
             engine.shut()
             recorder.terminate()
@@ -97,7 +97,12 @@ def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, C
     same = [arrived_whole(heard[at : at + PIECE, 0], known) for at in range(began + 4_000, began + 2 * RATE, PIECE)]
     if missed and np.mean(same) <= 0.5:
         pytest.skip(f"this machine was too busy to play: {missed} blocks came too late")
-    assert np.mean(same) > 0.5, f"{np.mean(same):.0%} of the pieces arrived as they were made"
+    assert np.mean(same) > (0.5 if missed else 0.95), f"{np.mean(same):.0%} of the pieces arrived as they were made"
+
+
+def ran_dry(log: Path) -> int:
+    """Return how often the server had nothing to play, which ALSA's way to it does not tell."""
+    return log.read_text(errors="replace").count("nderrun of '")
 
 
 def arrived_whole(piece: np.ndarray, known: np.ndarray) -> bool:
