@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 import time
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
@@ -18,11 +17,6 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
     os.environ.setdefault(name, "1")
 
 import numpy as np  # noqa: E402
-
-from checkpoint import keep, resumed  # noqa: E402
-
-ROOT = Path(__file__).parents[1]
-sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from bompla.analysis.attacks import find_attacks  # noqa: E402
 from bompla.analysis.context import (  # noqa: E402
@@ -40,29 +34,23 @@ from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
-from corpus.kits import LEARNED  # noqa: E402
-from corpus.render import LabelledLoop, make_loop  # noqa: E402
+from learner import Learner  # noqa: E402
+from runs import CONTEXT_RUNS, GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, tasks_of  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-GROUPS = tuple(group for group in LEARNED if group != "chip")
-FIRST_SEED, LEARN_CHANCE_SEED = 140_000, 150_000
 CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
-RUN = 904
-"""Loops in a run: as many of each group of sounds."""
+INSIDE, WIDTH, TURNS = 256, 128, 3
+BATCH, RATE, MATRIX_RATE = 12, 1e-3, 0.01
+DROPPED = 0.1
 
-MADE_OVER, CLEAN = 0.8, 0.25
-"""How many loops have their strikes made over, and how many come as they are played, without room, desk or tape."""
-
-WIDTH, TURNS = 128, 3
 SAME_S, SAME_ATTACK_S = 0.025, 0.012
 """How near a hit belongs to an attack, and how near an attack is right."""
 
 
-def example_of(task: tuple[int, str, bool, bool, float, bool]) -> dict[str, np.ndarray]:
+def example_of(task: Task) -> dict[str, np.ndarray]:
     """Return what is seen of the attacks of a loop and what is true of them; nothing where nothing is found."""
-    seed, group, varied, clean, mix_share, chance = task
-    return seen_in(make_loop(seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance), group)
+    return seen_in(loop_of(task), task[1])
 
 
 def seen_in(loop: LabelledLoop, group: str) -> dict[str, np.ndarray]:
@@ -116,18 +104,6 @@ def gather(name: str, first: int, count: int) -> None:
     print(f"{path.name}: {len(parts)} loops", flush=True)
 
 
-def tasks_of(name: str, first: int, count: int) -> list[tuple[int, str, bool, bool, float, bool]]:
-    """Return how the loops of these seeds are made: seed, group, made over, as played, share of full mixes, by chance."""
-    tasks = []
-    for seed in range(first, first + count):
-        varied, clean = np.random.default_rng(seed + 9).random(2)
-        learn = (bool(varied < MADE_OVER), bool(clean < CLEAN), 0.2)
-        ways = {"learn": (*learn, False), "learn chance": (*learn, True), "check": (False, False, 0.2, False),
-                "check clean": (False, True, 0.0, False), "check chance": (False, False, 0.2, True)}
-        tasks.append((seed, GROUPS[(seed - first) % len(GROUPS)], *ways[name]))
-    return tasks
-
-
 def load(name: str) -> list[dict[str, np.ndarray]]:
     """Return the kept examples of this name."""
     examples: list[dict[str, np.ndarray]] = []
@@ -154,7 +130,7 @@ def make_net(features: int, scale: np.ndarray) -> Any:  # a PyTorch module, impo
             self.norm1, self.norm2 = nn.LayerNorm(WIDTH), nn.LayerNorm(WIDTH)
             self.asked, self.told = nn.Linear(WIDTH, 3 * WIDTH), nn.Linear(WIDTH, WIDTH)
             self.wide, self.narrow = nn.Linear(WIDTH, 2 * WIDTH), nn.Linear(2 * WIDTH, WIDTH)
-            self.dropout = nn.Dropout(0.25)
+            self.dropout = nn.Dropout(DROPPED)
 
         def forward(self, x: torch.Tensor, there: torch.Tensor) -> torch.Tensor:
             loops, count, _ = x.shape
@@ -167,12 +143,12 @@ def make_net(features: int, scale: np.ndarray) -> Any:  # a PyTorch module, impo
     class Net(nn.Module):
         def __init__(self) -> None:
             super().__init__()
-            self.first, self.second = nn.Linear(features, WIDTH), nn.Linear(WIDTH, WIDTH)
+            self.first, self.second = nn.Linear(features, INSIDE), nn.Linear(INSIDE, WIDTH)
             self.turns = nn.ModuleList(Turn() for _ in range(TURNS))
             self.norm, self.out = nn.LayerNorm(WIDTH), nn.Linear(WIDTH, 2 * len(DRUM_KEYS) + 1)
             nn.init.zeros_(self.out.weight)
             nn.init.zeros_(self.out.bias)
-            self.seen_dropout, self.dropout = nn.Dropout(0.25), nn.Dropout(0.3)
+            self.seen_dropout, self.dropout = nn.Dropout(DROPPED), nn.Dropout(DROPPED)
             self.register_buffer("mean", torch.zeros(features))
             self.register_buffer("spread", torch.ones(features))
             self.scale = nn.Parameter(torch.tensor(scale))
@@ -253,27 +229,16 @@ def train(epochs: int, target: Path, without: str) -> None:
     net = make_net(learn[0]["seen"].shape[1], np.ones(len(DRUM_KEYS), np.float32))
     everything = np.concatenate([example["seen"] for example in learn])
     net.mean[:], net.spread[:] = torch.tensor(everything.mean(axis=0)), torch.tensor(everything.std(axis=0) + 0.05)
-    smooth = torch.optim.swa_utils.AveragedModel(net, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.997), use_buffers=True)
-    batch = 12
-    steps = len(learn) // batch
-    optimiser = torch.optim.AdamW(net.parameters(), 1e-3, weight_decay=0.1)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 1.2e-3, total_steps=epochs * steps + 1)
+    steps = len(learn) // BATCH
+    learner = Learner(net, epochs * steps, rate=RATE, matrix_rate=MATRIX_RATE, decay=0.02, average=0.997, last="out")
+    smooth = learner.smooth
     kept = target.with_suffix(".checkpoint.pt")
-    parts = {"net": net, "smooth": smooth, "optimiser": optimiser, "schedule": schedule}
-    first_epoch = resumed(kept, parts)
-    for epoch in range(first_epoch, epochs):
+    for epoch in range(learner.resumed(kept), epochs):
         began, total = time.monotonic(), 0.0
         net.train()
-        for chosen in batches_of([e["attack"].size for e in learn], batch, rng):
-            optimiser.zero_grad()
-            loss = loss_of(net, batch_of([learn[i] for i in chosen], rng))
-            loss.backward()
-            torch.nn.utils.clip_grad_norm_(net.parameters(), 1.0)
-            optimiser.step()
-            schedule.step()
-            smooth.update_parameters(net)
-            total += float(loss.detach())
-        keep(kept, parts, epoch)
+        for chosen in batches_of([e["attack"].size for e in learn], BATCH, rng):
+            total += learner.step(loss_of(net, batch_of([learn[i] for i in chosen], rng)), 1.0)
+        learner.keep(kept, epoch)
         smooth.eval()
         with torch.no_grad():
             said = {name: np.mean([float(loss_of(smooth.module, batch_of([e], None))) for e in part]) for name, part in checks.items()}
@@ -306,7 +271,6 @@ def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", choices=["gather", "train", "ship"])
-    parser.add_argument("--loops", type=int, default=4_520, help="loops to learn from, in whole runs; two fifths more are by chance")
     parser.add_argument("--epochs", type=int, default=18)
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
@@ -315,11 +279,9 @@ def main() -> None:
         gather("check", CHECK_SEED, 200)
         gather("check clean", CLEAN_SEED, 96)
         gather("check chance", CHANCE_SEED, 96)
-        runs = -(-chosen.loops // RUN)
-        for run in range(runs):  # kept run by run, so that it can go on after a break
-            gather("learn", FIRST_SEED + 1_000 * run, RUN)
-        for run in range(-(-2 * runs // 5)):
-            gather("learn chance", LEARN_CHANCE_SEED + 1_000 * run, RUN)
+        for name, firsts in CONTEXT_RUNS:  # kept run by run, so that it can go on after a break
+            for first in firsts:
+                gather(name, first, RUN)
     elif chosen.what == "train":
         train(chosen.epochs, target, chosen.without)
     else:

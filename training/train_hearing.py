@@ -8,23 +8,17 @@ from __future__ import annotations
 
 import argparse
 import os
-import sys
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import numpy as np
 
-from checkpoint import keep, resumed
-
-ROOT = Path(__file__).parents[1]
-sys.path.insert(0, str(ROOT / "benchmarks"))
-
-from bompla.analysis.network import MODEL_FILE, features_of  # noqa: E402
-from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, spectrum_of  # noqa: E402
-from bompla.audio.clip import Clip  # noqa: E402
-from bompla.model.drums import DRUMS  # noqa: E402
-from corpus.kits import LEARNED  # noqa: E402
-from corpus.render import make_loop  # noqa: E402
+from bompla.analysis.network import MODEL_FILE, features_of
+from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, spectrum_of
+from bompla.audio.clip import Clip
+from bompla.model.drums import DRUMS
+from learner import Learner
+from runs import LEARNED, NETWORK_RUNS, ROOT, RUN, LabelledLoop, Task, loop_of, make_loop, tasks_of
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
@@ -39,15 +33,27 @@ PLAIN_EVERY, CHANCE_EVERY = 8, 5
 """One loop of so many has its strikes as they are; in the others they are made over. Of those to go on with one of so many is by chance."""
 
 WIDTH, DILATIONS, TAPS = 128, (1, 2, 4, 8, 16), 5
+BATCH, CROP, DROPPED = 12, 768, 0.08
+MATRIX_RATE = 0.012
+Example = tuple[np.ndarray, np.ndarray]
 MERGE_S = 0.012
 """Onsets nearer than this are one attack."""
 
 
-def example_of(task: tuple[int, str]) -> tuple[np.ndarray, np.ndarray]:
-    """Return features (frames, features) as half floats, and hits as rows of (frame, drum, velocity 0 to 1)."""
+def example_of(task: tuple[int, str]) -> Example:
+    """Return what is seen of a loop of this seed and group, and its hits."""
     seed, group = task
     chance = AGAIN_SEED <= seed < CHECK_SEED and seed % CHANCE_EVERY == 0
-    loop = make_loop(seed, (group,), varied=seed % PLAIN_EVERY != 0, chance=chance)
+    return seen_in(make_loop(seed, (group,), varied=seed % PLAIN_EVERY != 0, chance=chance))
+
+
+def run_example_of(task: Task) -> Example:
+    """Return what is seen of a loop of a run, and its hits."""
+    return seen_in(loop_of(task))
+
+
+def seen_in(loop: LabelledLoop) -> Example:
+    """Return features (frames, features) as half floats, and hits as rows of (frame, drum, velocity 0 to 1)."""
     spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
     if spectrum is None:
         return np.zeros((0, 0), np.float16), np.zeros((0, 3), np.float32)
@@ -63,7 +69,21 @@ def gather(group: str, first: int, count: int) -> None:
     every = PLAIN_EVERY if first == PLAIN_SEED else 1
     own = first + 1_000 * LEARNED.index(group) if first == AGAIN_SEED else first  # those have grooves of their own for each group
     with ProcessPoolExecutor() as pool:
-        parts = list(pool.map(example_of, [(own + n * every, group) for n in range(count)], chunksize=8))
+        write(path, list(pool.map(example_of, [(own + n * every, group) for n in range(count)], chunksize=8)))
+
+
+def gather_runs() -> None:
+    """Make and keep the examples of the runs of loops that are the network's."""
+    for name, firsts in NETWORK_RUNS:
+        for first in firsts:
+            path = FOLDER / f"examples run {first} {RUN}.npz"
+            if not path.exists():
+                with ProcessPoolExecutor() as pool:
+                    write(path, list(pool.map(run_example_of, tasks_of(name, first, RUN), chunksize=8)))
+
+
+def write(path: Path, parts: list[Example]) -> None:
+    """Keep examples in a file."""
     arrays = {}
     for index, (features, hits) in enumerate(parts):
         if features.size:
@@ -72,9 +92,9 @@ def gather(group: str, first: int, count: int) -> None:
     print(f"{path.name}: {len(arrays) // 2} loops", flush=True)
 
 
-def load(groups: tuple[str, ...], *firsts: int) -> list[tuple[np.ndarray, np.ndarray]]:
+def load(groups: tuple[str, ...], *firsts: int) -> list[Example]:
     """Return the kept examples of groups that begin at these seeds."""
-    examples = []
+    examples: list[Example] = []
     for group in groups:
         for path in sorted(path for first in firsts for path in FOLDER.glob(f"examples {group} {first} *.npz")):
             with np.load(path) as data:
@@ -123,7 +143,7 @@ def make_net(inputs: int):  # a PyTorch module, imported late
             for whole in self.wholes:
                 nn.init.zeros_(whole.weight)
                 nn.init.zeros_(whole.bias)
-            self.dropout = nn.Dropout(0.15)
+            self.dropout = nn.Dropout(DROPPED)
             self.head = nn.Conv1d(WIDTH, 2 + 2 * len(DRUM_KEYS), 1)
 
         def forward(self, x: torch.Tensor) -> torch.Tensor:
@@ -137,10 +157,10 @@ def make_net(inputs: int):  # a PyTorch module, imported late
     return Net()
 
 
-def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "") -> None:
+def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "", *, anew: bool = False) -> None:
     """Train on groups, keep a checkpoint after each epoch, and write `FOLDER/name.npz`.
 
-    With `start`, the name of an earlier training or `SHIPPED`, go on from what it learned at a lower rate.
+    With `start`, the name of an earlier training or `SHIPPED`, go on from what it learned at a lower rate; `anew` on the runs of loops.
     """
     import time
 
@@ -150,48 +170,37 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
     torch.manual_seed(7)
     rng = np.random.default_rng(7)
     firsts = (AGAIN_SEED,) if start == SHIPPED else (MORE_SEED, PLAIN_SEED) if start else (FIRST_SEED, MORE_SEED)
-    train_set, check_set = load(groups, *firsts), load(groups, CHECK_SEED)
+    train_set = load(("run",), *(first for _, some in NETWORK_RUNS for first in some)) if anew else load(groups, *firsts)
+    check_set = load(groups, CHECK_SEED)
     print(f"{name}: {len(train_set)} loops to learn from, {len(check_set)} to check", flush=True)
     prepared = [(x, targets_of(x.shape[0], h)) for x, h in train_set]
     checks = [(x, targets_of(x.shape[0], h)) for x, h in check_set]
-    crop, batch = 768, 12
     net = make_net(train_set[0][0].shape[1])
-    smooth = torch.optim.swa_utils.AveragedModel(net, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.998), use_buffers=True)
-    optimiser = torch.optim.AdamW(net.parameters(), lr=2e-3, weight_decay=3e-3)
-    steps = max(1, sum(max(1, x.shape[0] // crop) for x, _ in prepared) // batch)
     if start == SHIPPED:
         take_shipped(net, [x for x, _ in prepared[:: max(1, len(prepared) // 64)]])
-        smooth.module.load_state_dict(net.state_dict())
     elif start:
         learned = torch.load(FOLDER / f"{start}.checkpoint.pt")
-        net.load_state_dict({key.removeprefix("module."): value for key, value in learned["smooth"].items() if key.startswith("module.")})
-        smooth.load_state_dict(learned["smooth"])
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 1e-3 if start else 3e-3, total_steps=epochs * steps + 1)
+        smooth = torch.optim.swa_utils.AveragedModel(net)
+        smooth.load_state_dict(learned["parts"][1])
+        net.load_state_dict(smooth.module.state_dict())
+    weights = np.array([max(1, x.shape[0] // CROP) for x, _ in prepared], float)
+    steps = max(1, int(weights.sum()) // BATCH)
+    learner = Learner(net, epochs * steps, rate=1e-3 if start else 3e-3, matrix_rate=MATRIX_RATE, decay=3e-3, average=0.998, last="head")
     kept = FOLDER / f"{name}.checkpoint.pt"
-    parts = {"net": net, "smooth": smooth, "optimiser": optimiser, "schedule": schedule}
-    first_epoch = resumed(kept, parts)
     began = time.monotonic()
-    weights = np.array([max(1, x.shape[0] // crop) for x, _ in prepared], float)
-    for epoch in range(first_epoch, epochs):
+    for epoch in range(learner.resumed(kept), epochs):
         net.train()
         total = 0.0
         for _ in range(steps):
-            chosen = rng.choice(len(prepared), batch, p=weights / weights.sum())
-            x, wanted = _batch([prepared[i] for i in chosen], crop, rng)
-            optimiser.zero_grad()
-            loss = _loss(net(x), *wanted)
-            loss.backward()
-            torch.nn.utils.clip_grad_norm_(net.parameters(), 2.0)
-            optimiser.step()
-            schedule.step()
-            smooth.update_parameters(net)
-            total += float(loss.detach())
-        keep(kept, parts, epoch)
-        print(f"{name} epoch {epoch}: {total / steps:.4f}, check {_check(smooth.module, checks):.4f}, {time.monotonic() - began:.0f} s",
-              flush=True)
+            chosen = rng.choice(len(prepared), BATCH, p=weights / weights.sum())
+            x, wanted = _batch([prepared[i] for i in chosen], CROP, rng)
+            total += learner.step(_loss(net(x), *wanted), 2.0)
+        learner.keep(kept, epoch)
+        print(f"{name} epoch {epoch}: {total / steps:.4f}, check {_check(learner.smooth.module, checks):.4f}, "
+              f"{time.monotonic() - began:.0f} s", flush=True)
         if time.monotonic() - began > 60.0 * minutes:
             break
-    _export(smooth.module, checks, check_set, FOLDER / f"{name}.npz")
+    _export(learner.smooth.module, checks, check_set, FOLDER / f"{name}.npz")
 
 
 def take_shipped(net, sounds: list[np.ndarray]) -> None:
@@ -358,16 +367,19 @@ def main() -> None:
     parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
     parser.add_argument("--more", action="store_true", help="gather loops to go on with")
     parser.add_argument("--again", action="store_true", help="gather or use loops to go on with from the model that ships")
+    parser.add_argument("--anew", action="store_true", help="gather or use the runs of loops to go on with, after those")
     chosen = parser.parse_args()
     groups = tuple(chosen.groups.split(","))
-    if chosen.what == "gather":
+    if chosen.what == "gather" and chosen.anew:
+        gather_runs()
+    elif chosen.what == "gather":
         for group in groups:
             if not (chosen.more or chosen.plain):
                 gather(group, CHECK_SEED, max(12, chosen.loops // 8))
             first = AGAIN_SEED if chosen.again else PLAIN_SEED if chosen.plain else MORE_SEED if chosen.more else FIRST_SEED
             gather(group, first, chosen.loops)
     elif chosen.what == "train":
-        train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start)
+        train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, anew=chosen.anew)
     else:
         target = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE
         target.write_bytes((FOLDER / f"{chosen.name}.npz").read_bytes())

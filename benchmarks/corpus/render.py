@@ -14,7 +14,7 @@ from scipy.fft import next_fast_len
 from scipy.signal import fftconvolve, lfilter
 
 from bompla.model.drums import METERS
-from corpus.grooves import DrawnGroove, chance_groove, draw_groove
+from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
 from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, synth_bank
 from corpus.vary import draw_voices
 
@@ -59,15 +59,17 @@ def make_loop(
     clean: bool = False,
     varied: bool = False,
     chance: bool = False,
+    without: frozenset[Note] = frozenset(),
 ) -> LabelledLoop:
     """Return a loop drawn by seed, on a kit of one of these groups of sounds.
 
-    Its strikes are made over if `varied`, and struck by chance, not as a groove, if `chance`.
+    Its strikes are made over if `varied`, and struck by chance, not as a groove, if `chance`. Notes `without` which it is
+    played make no sound; all else is as it would be with them.
     """
     rng = np.random.default_rng(seed + 5_000_000)
     groove = chance_groove(seed) if chance else draw_groove(seed)
     group, bank = _bank(groups, seed, rng, varied=varied)
-    dry, played = _play(groove, bank, rng, (group, seed) if varied else None)
+    dry, played = _play(groove, bank, rng, (group, seed) if varied else None, without)
     frames = round(groove.duration_s * RATE)
     lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
     if untrimmed:
@@ -104,7 +106,9 @@ def _shares(groups: tuple[str, ...]) -> Mono:
     return np.asarray(weights / weights.sum())
 
 
-def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tuple[str, int] | None) -> tuple[Mono, frozenset[str]]:
+def _play(
+    groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tuple[str, int] | None, without: frozenset[Note]
+) -> tuple[Mono, frozenset[str]]:
     """Mix every hit at its onset, and say which drums there are; a hat's next stroke stops the open one."""
     frames = 2 * round(groove.duration_s * RATE) + 3 * RATE
     mix = np.zeros(frames)
@@ -135,6 +139,8 @@ def _play(groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tup
             if after:
                 t = np.arange(len(sound)) / RATE
                 sound = sound * np.exp(-np.maximum(t - min(after), 0.0) / 0.012)
+        if note in without:
+            continue
         start = round(note.time_s * RATE)
         part = sound[: frames - start]
         mix[start : start + len(part)] += scale * part

@@ -1,0 +1,45 @@
+"""Runs of loops that the groups of sounds play in turn, to learn from and to check."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import numpy as np
+
+ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT / "benchmarks"))
+
+from corpus.kits import LEARNED  # noqa: E402
+from corpus.render import LabelledLoop, make_loop  # noqa: E402
+
+GROUPS = tuple(group for group in LEARNED if group != "chip")
+RUN = 904
+"""Loops in a run: as many of each group of sounds."""
+
+CONTEXT_RUNS = (("learn", (140_000, 141_000, 142_000, 143_000, 144_000)), ("learn chance", (150_000, 151_000)))
+NETWORK_RUNS = (("learn", (145_000, 146_000, 147_000, 148_000, 149_000)), ("learn chance", (152_000, 153_000)))
+"""First seeds of runs. What hears attacks together learns from loops that the network did not learn from, to know how unsure it is."""
+
+MADE_OVER, CLEAN = 0.8, 0.25
+"""How many loops have their strikes made over, and how many come as they are played, without room, desk or tape."""
+
+Task = tuple[int, str, bool, bool, float, bool]
+
+
+def tasks_of(name: str, first: int, count: int) -> list[Task]:
+    """Return how the loops of these seeds are made: seed, group, made over, as played, share of full mixes, by chance."""
+    tasks = []
+    for seed in range(first, first + count):
+        varied, clean = np.random.default_rng(seed + 9).random(2)
+        learn = (bool(varied < MADE_OVER), bool(clean < CLEAN), 0.2)
+        ways = {"learn": (*learn, False), "learn chance": (*learn, True), "check": (False, False, 0.2, False),
+                "check clean": (False, True, 0.0, False), "check chance": (False, False, 0.2, True)}
+        tasks.append((seed, GROUPS[(seed - first) % len(GROUPS)], *ways[name]))
+    return tasks
+
+
+def loop_of(task: Task) -> LabelledLoop:
+    """Return the loop of a task."""
+    seed, group, varied, clean, mix_share, chance = task
+    return make_loop(seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance)
