@@ -188,7 +188,9 @@ def test_equals_take_turns_and_layers_answer_to_their_velocities(demo: tuple[Doc
     document = put_on_slot(document, 13, loud[0].id)
     pad = next(p for p in document.pads if p.slot == 13)
     document = add_layer(document, pad.id, loud[1].id)
+    assert document.pad(pad.id).shared_how == "in turn"
     document = add_layer(document, pad.id, loud[-1].id)
+    assert document.pad(pad.id).shared_how == "soft to hard"
     layers = document.pad(pad.id).layers
     assert [layer.up_to for layer in layers] == sorted(layer.up_to for layer in layers)
     turns = {document.pad(pad.id).layer_for(127, turn).at_sample for turn in range(4)}

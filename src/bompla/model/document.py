@@ -204,6 +204,11 @@ class Pad(msgspec.Struct, frozen=True):
         """The set whose pads silence each other, 0 for none."""
         return DRUMS[self.drum].choke_set if self.shape.choke < 0 else self.shape.choke
 
+    @property
+    def shared_how(self) -> str:
+        """How several slices share the pad: by how hard it is struck, or, where all answer to one velocity, in turn."""
+        return "soft to hard" if len({layer.up_to for layer in self.layers}) > 1 else "in turn"
+
     def layer_for(self, velocity: int, turn: int = 0) -> Layer | None:
         """Return the layer that answers to a velocity at the pad's so-manyth hit, None where the pad is empty."""
         if not self.layers:

@@ -204,7 +204,7 @@ class PadPanel(Panel):
         count = len(pad.layers)
         self.layers_heading.setText(
             {0: "No slice on this pad; drag one onto it", 1: "One slice, at every velocity"}.get(
-                count, f"Soft to hard: {count} slices share this pad")
+                count, f"{pad.shared_how.capitalize()}: {count} slices share this pad")
         )
         clear_layout(self.layers)
         numbers = {piece.start_sample: piece.number for piece in document.slices()}

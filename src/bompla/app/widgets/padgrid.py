@@ -134,7 +134,7 @@ class PadGrid(QWidget):
         painter.drawText(QRectF(cell.right() - 24, cell.top() + 6, 16, 24), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                          PAD_KEYS[slot % PADS_PER_PAGE])
         count = len(pad.layers)
-        many = f"{count} slices, soft to hard" if cell.width() > 150.0 else f"{count} slices"
+        many = f"{count} slices, {pad.shared_how}" if cell.width() > 150.0 else f"{count} slices"
         text = {0: "no slice", 1: "1 slice"}.get(count, many)
         painter.drawText(QRectF(cell.left() + 14, cell.bottom() - 23, cell.width() - 28, 18), Qt.AlignmentFlag.AlignVCenter, text)
 
