@@ -178,6 +178,13 @@ def test_the_index_survives_what_happens_to_it(tmp_path: Path) -> None:
     held.close()
 
 
+def test_swing_is_told_of_plain_beats_only() -> None:
+    """In 6/8 the last third of a beat is where it should be; in a shuffle it swings."""
+    entries = {path.stem: entry_of(path) for path in loop_paths() if path.stem in ("lamplight shuffle", "slack tide 6-8")}
+    assert entries["lamplight shuffle"].swing == pytest.approx(67.0, abs=2.0)
+    assert (entries["slack tide 6-8"].meter, entries["slack tide 6-8"].swing) == ("6/8", 0.0)
+
+
 def test_a_folder_is_walked_newest_first_and_hidden_things_are_left_out(tmp_path: Path) -> None:
     for n, name in enumerate(("b.wav", "a.flac", ".hidden.wav", "c.txt", "d.MP3")):
         (tmp_path / name).write_bytes(b"-")

@@ -15,7 +15,7 @@ from bompla.audio.files import SUFFIXES
 from bompla.errors import BomplaError
 
 WAVE_COLUMNS = 96
-INDEX_VERSION = 1
+INDEX_VERSION = 2
 MAX_FILES = 50_000
 
 
@@ -23,7 +23,8 @@ class ShelfEntry(msgspec.Struct, frozen=True):
     """What the shelf shows of a file.
 
     `wave` holds `WAVE_COLUMNS` heights from 0 to 255. `swing` is where off-beat eighths fall in
-    their beat, in percent: 50 is straight, 67 a triplet; 0 where there are none. `problem` is a
+    their beat, in percent: 50 is straight, 67 a triplet; 0 where there are none, and
+    where beats are in three, as they are in 6/8. `problem` is a
     sentence where the file could not be read or holds no hits.
     """
 

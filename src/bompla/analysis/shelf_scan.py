@@ -12,6 +12,7 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.errors import BomplaError
 from bompla.model.beatmap import BeatMap
+from bompla.model.drums import METERS
 from bompla.model.heard_loop import HeardLoop
 
 LOOKED_AT_S = 120.0
@@ -52,7 +53,7 @@ def heard_entry(heard: HeardLoop, clip: Clip) -> ShelfEntry:
         meter=loop.meter_name,
         duration_s=round(clip.duration_s, 3),
         hits_per_bar=round(len(cut) / loop.bars, 2),
-        swing=swing_percent(beats),
+        swing=0.0 if METERS[loop.meter_name].compound else swing_percent(beats),
         sureness=heard.tempo_confidence,
         wave=_wave(clip),
         problem="" if cut else "No hits were found in it.",
