@@ -26,7 +26,7 @@ from hearing import FAMILIES, GHOST, GROUPS, JUDGE_SEED, SAME_ATTACK_S, SEEDS_A_
 
 EDGES_HZ = (0.0, 120.0, 250.0, 500.0, 1_000.0, 2_000.0, 3_000.0, 4_500.0, 6_500.0, 9_000.0, 12_000.0, 16_000.0, 22_050.0)
 HIT_S, NEAR_S = 0.040, 0.025
-STANDS_DB = (-99.0, 0.0, 6.0, 12.0, 99.0)
+STANDS_DB = (("under 0 dB", -np.inf, 0.0), ("0 to 6 dB", 0.0, 6.0), ("6 to 12 dB", 6.0, 12.0), ("over 12 dB", 12.0, np.inf))
 SAMPLED = {"kick": 2, "snare": 4, "hat": 2}
 """Hits of each family that are taken out of a loop, and as many ghosts."""
 
@@ -86,18 +86,18 @@ def main() -> None:
              for n in range(chosen.loops)]
     with ProcessPoolExecutor() as pool:
         rows = [row for part in pool.map(judge, tasks, chunksize=2) for row in part]
-    print(f"{'':<20}" + "".join(f"{f'{low:g} to {high:g} dB':>18}" for low, high in pairwise(STANDS_DB)))
+    print(f"{'':<20}" + "".join(f"{label:>18}" for label, _, _ in STANDS_DB))
     for name in ("kick", "snare", "ghost", "hat"):
         for alone in (True, False):
             part = [row for row in rows if row["name"] == name and row["alone"] == alone]
             cells = []
-            for low, high in pairwise(STANDS_DB):
+            for _, low, high in STANDS_DB:
                 some = [row["heard"] for row in part if low <= row["stands"] < high]
                 cells.append(f"{100 * np.mean(some):.0f} % of {len(some)}" if some else "none")
             print(f"{name + (' alone' if alone else ' with others'):<20}" + "".join(f"{cell:>18}" for cell in cells))
-    for low, high in pairwise(STANDS_DB):
+    for label, low, high in STANDS_DB:
         cut = [row["cut"] for row in rows if row["alone"] and low <= row["stands"] < high]
-        print(f"of {len(cut)} hits alone that stand {low:g} to {high:g} dB above the rest {100 * np.mean(cut or [0]):.0f} % are cut")
+        print(f"of {len(cut)} hits alone that stand {label} above the rest {100 * np.mean(cut or [0]):.0f} % are cut")
 
 
 if __name__ == "__main__":
