@@ -271,7 +271,7 @@ def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", choices=["gather", "train", "ship"])
-    parser.add_argument("--epochs", type=int, default=18)
+    parser.add_argument("--epochs", type=int, default=11)
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
     target = FOLDER / f"context{chosen.without and ' without '}{chosen.without}.npz"
