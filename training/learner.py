@@ -59,7 +59,6 @@ class Learner:
         self.net = net
         means = torch.optim.swa_utils.get_ema_multi_avg_fn(average)
         self.smooth = torch.optim.swa_utils.AveragedModel(net, multi_avg_fn=means, use_buffers=True)
-        self.smooth.module.load_state_dict(net.state_dict())
         matrices = [weight for name, weight in net.named_parameters() if weight.ndim > 1 and not name.startswith(last)]
         rest = [weight for weight in net.parameters() if not any(weight is other for other in matrices)]
         self._optimisers = (torch.optim.AdamW(rest, rate, weight_decay=decay), muon(matrices, matrix_rate))
