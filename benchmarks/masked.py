@@ -2,7 +2,7 @@
 
 Some of the hits of each loop drawn for judging are taken out of it, one at a time, and the loop is made again: what is gone
 is what the hit brought. A hit stands as far above all else as it does in the best of twelve bands within 40 ms. What
-stands below 0 dB everywhere is under the rest of the sound, and at best guessed from other bars.
+stands below 0 dB everywhere is under the rest of the sound.
 """
 
 from __future__ import annotations
