@@ -125,8 +125,9 @@ def _drums(loop: Any, document: Any) -> dict[str, Any]:
     est = [(c.attack_sample / RATE, h.drum, h.velocity, h.confidence) for c in document.cuts for h in played(c)]
     row: dict[str, Any] = {}
     for family, members in FAMILIES.items():
-        known, found = [t for t, d, _ in loop.hits if d in members], [t for t, d, _, _ in est if d in members]
-        known = list(attacks_of(known))
+        # A clap with a snare is one hit of their family, on both sides.
+        known, found = (list(attacks_of(times)) for times in ([t for t, d, _ in loop.hits if d in members],
+                                                              [t for t, d, _, _ in est if d in members]))
         row[family] = (matched(known, found, near), len(known), len(found))
     total = np.zeros(3, int)
     for drum in DRUMS:

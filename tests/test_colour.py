@@ -273,11 +273,11 @@ def test_how_a_pad_plays_through_the_window(demo_window: Any, qtbot: Any) -> Non
     assert session.document.pad(snare.id).keys == (snare.note, snare.note + 7)
     qtbot.waitUntil(lambda: not playback.busy)
     free = key_notes(session.document, session.document.pad(snare.id))[0]
-    before = len(playback.takes.strikes)
+    before = len(playback.recorder.takes.strikes)
     playback.engine.midi(bytes([0x99, free, 100]))
-    qtbot.waitUntil(lambda: len(playback.takes.strikes) > before)
-    assert playback.takes.strikes[-1].pad_id == snare.id
-    assert playback.takes.strikes[-1].pitch == float(free - snare.note)
+    qtbot.waitUntil(lambda: len(playback.recorder.takes.strikes) > before)
+    assert playback.recorder.takes.strikes[-1].pad_id == snare.id
+    assert playback.recorder.takes.strikes[-1].pitch == float(free - snare.note)
     playback.engine.midi(bytes([0x89, free, 0]))
     more.learning.click()
     playback.engine.midi(bytes([0x99, 99, 100]))

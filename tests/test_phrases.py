@@ -420,9 +420,9 @@ def test_lanes_have_their_level_and_what_is_played_is_drawn_to_the_grid_by_amoun
     session.undo()
     beat_s = 60.0 / session.document.bpm
     strikes = [Strike(n * beat_s, n + 0.06, snare.id, 90) for n in range(4)]
-    playback.late_s, playback.input_quantise = 0.0, 0.5
+    playback.recorder.late_s, playback.recorder.input_quantise = 0.0, 0.5
     before = {h.id for h in session.document.pattern.hits}
-    playback._put_in(strikes, "record")
+    playback.recorder.put_in(strikes, "record")
     added = [h.at_beats for h in session.document.pattern.hits if h.id not in before]
     assert added == pytest.approx([n + 0.03 for n in range(4)], abs=1e-4)
     groove.groove.note.setText("softer, from the second bar on")

@@ -251,11 +251,11 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     assert sent[1][2] < sent[2][2], "nearer to the middle is harder"
 
     before = session.document
-    playback.take_back()
+    playback.recorder.take_back()
     assert session.history.undo_label.startswith("take back what was played")
     assert session.document.pattern != before.pattern
     session.undo()
-    playback.take_back()
+    playback.recorder.take_back()
     assert "Nothing was played" in window.messages.text.text()
 
     playback.set_speed(2.0)
@@ -263,9 +263,9 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     practice.loose.setValue(0)
     window.kit.count_in.click()
     window.kit.replacing.click()
-    assert not playback.count_in
+    assert not playback.recorder.count_in
     window.kit.record.click()
-    assert playback.recording
+    assert playback.recorder.recording
     practice.perform.click()
     qtbot.waitUntil(lambda: not practice.perform.isChecked())
     window.kit.record.click()

@@ -132,6 +132,15 @@ def make_net(inputs: int):  # a PyTorch module, imported late
     import torch
     from torch import nn
 
+    class Dropout(nn.Module):
+        """Dropout with a chance in 256ths: one random number draws eight. PyTorch's own takes a sixth of all time here."""
+
+        def forward(self, x: torch.Tensor) -> torch.Tensor:
+            if not self.training:
+                return x
+            draws = torch.empty(-(-x.numel() // 8), dtype=torch.int64).random_(-(2**63), None).view(torch.uint8)
+            return x * ((draws[: x.numel()] >= round(256 * DROPPED)).view_as(x) * (1.0 / (1.0 - round(256 * DROPPED) / 256.0)))
+
     class Net(nn.Module):
         def __init__(self) -> None:
             super().__init__()
@@ -143,14 +152,15 @@ def make_net(inputs: int):  # a PyTorch module, imported late
             for whole in self.wholes:
                 nn.init.zeros_(whole.weight)
                 nn.init.zeros_(whole.bias)
-            self.dropout = nn.Dropout(DROPPED)
+            self.dropout = Dropout()
             self.head = nn.Conv1d(WIDTH, 2 + 2 * len(DRUM_KEYS), 1)
 
         def forward(self, x: torch.Tensor) -> torch.Tensor:
             x = torch.relu(self.first_norm(self.first(x)))
             for block, norm, whole in zip(self.blocks, self.norms, self.wholes, strict=True):
                 # What the whole loop is like: its kit, its room, how loud its drums are.
-                like = torch.cat([x.mean(dim=2), (x.var(dim=2, unbiased=False) + 1e-5).sqrt()], dim=1)
+                mean = x.mean(dim=2)
+                like = torch.cat([mean, (x.square().mean(dim=2) - mean.square()).clamp(min=0.0).add(1e-5).sqrt()], dim=1)
                 x = x + torch.relu(norm(block(self.dropout(x))) + whole(like)[:, :, None])
             return self.head(x)
 

@@ -95,7 +95,7 @@ def make_window(*, device: str = "") -> MainWindow:
     playback = Playback(session, engine)
     engine.set_touch(touch_of(str(kept.value("midi", ""))))
     if kept.contains("late_s"):
-        playback.late_s = float(kept.value("late_s"))
+        playback.recorder.late_s = float(kept.value("late_s"))
     return MainWindow(session, playback)
 
 

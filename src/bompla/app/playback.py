@@ -4,39 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from bompla.analysis.mix import mixed
-from bompla.analysis.seam import seamless
 from bompla.app.jobs import Threads
+from bompla.app.previews import Previews
+from bompla.app.recording import Recorder
 from bompla.app.session import Session
 from bompla.audio.clip import Clip
-from bompla.audio.files import read_clip
-from bompla.engine.bounce import bounce_rebuilt, click_sounds, coloured, matching_gain
+from bompla.engine.bounce import bounce_rebuilt, coloured, matching_gain
 from bompla.engine.host import Engine, EngineState
 from bompla.engine.layout import sends_of
 from bompla.engine.mixer import PADS_END
 from bompla.errors import EngineError
-from bompla.groove.grid import quantised
 from bompla.groove.order import Passage, order_passages, passage_hits, wander_passages
 from bompla.groove.printed import heard_from_original, heard_from_pattern
-from bompla.groove.takes import Strike, Takes, taken_back
-from bompla.model.document import Document, Loop, Slice
+from bompla.groove.takes import Strike
+from bompla.model.document import Document, Slice
 from bompla.model.drums import BANDS_HZ, Band
-from bompla.model.pattern_edits import add_played
 from bompla.render.band import only_band
-from bompla.render.sounds import STRETCHED, Baked, Baker, for_listening, played_notes, sound_key, strike_gain, with_stacked
+from bompla.render.sounds import STRETCHED, Baked, Baker, played_notes, sound_key, strike_gain, with_stacked
 from bompla.render.stretch import FASTEST, SLOWEST
 from bompla.units import ms_to_samples
 
 FRAME_MS = 16
 WATCH_EVERY = 16
 MATCH_DELAY_MS = 250
-MOST_PREVIEW_S = 30.0
 
 
 class Playback(QObject):
@@ -51,24 +46,16 @@ class Playback(QObject):
     device_changed = pyqtSignal(str)
     shown = pyqtSignal()
     struck = pyqtSignal(int, int)
-    recording_changed = pyqtSignal(bool)
 
     def __init__(self, session: Session, engine: Engine, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._session = session
         self.engine = engine
         self._threads = Threads(self)
-        self._preview_threads = Threads(self)
-        self._previewed = 0
+        self.previews = Previews(session.hub, engine, self)
+        self.recorder = Recorder(session, engine, lambda: self.speed, self)
         self._turns: dict[int, int] = {}
         self.drums_share = 0.0
-        self.takes = Takes()
-        self.recording = False
-        self.replacing = False
-        self.input_quantise = 0.0
-        self.count_in = True
-        self.late_s: float | None = None
-        self._recorded: list[Strike] = []
         self.speed, self.way = 1.0, STRETCHED
         self.sequence = "variation"
         self.playing_passages: tuple[Passage, ...] = ()
@@ -113,7 +100,7 @@ class Playback(QObject):
         self._timer.stop()
         self._match_timer.stop()
         self._threads.close()
-        self._preview_threads.close()
+        self.previews.close()
         self.engine.shut()
 
     @property
@@ -124,7 +111,7 @@ class Playback(QObject):
     @property
     def busy(self) -> bool:
         """Whether sounds are being made that the engine does not have yet."""
-        return self._baking or self._threads.busy or self._preview_threads.busy
+        return self._baking or self._threads.busy or self.previews.busy
 
     def toggle(self) -> None:
         """Play or stop."""
@@ -143,59 +130,11 @@ class Playback(QObject):
 
     def record(self) -> None:
         """Begin to record what is played by hand, after a bar counted in where that is wanted; stopping ends it."""
-        document = self._session.document
-        if document is None or self.recording:
-            return
-        self.recording, self._recorded = True, []
-        self.recording_changed.emit(True)
-        if self._playing:
-            return
-        delay = 0
-        if self.count_in:
-            beats = document.pattern_meter.beats_per_bar
-            beat = round(60.0 / document.bpm / self.speed * self.engine.sample_rate)
-            delay = beat * beats
-            sound = np.zeros((delay, 2), np.float32)
-            for n, click in enumerate([0] + [1] * (beats - 1)):
-                part = click_sounds(self.engine.sample_rate)[click][: beat]
-                sound[n * beat : n * beat + len(part)] += part
-            self.engine.preview(sound)
-        self.play(delay)
-
-    def end_recording(self) -> None:
-        """Put what was recorded into the pattern, as one step."""
-        if not self.recording:
-            return
-        self.recording = False
-        self.recording_changed.emit(False)
-        strikes, self._recorded = self._recorded, []
-        self._put_in([strike for strike in strikes if strike.beat is not None], "record")
-
-    def take_back(self) -> None:
-        """Put what was played last into the pattern, though nobody pressed record."""
-        phrase = self.takes.last_phrase()
-        if not phrase:
-            self._session.hub.note("Nothing was played on the pads in the last five minutes.")
-            return
-        self._put_in(phrase, "take back what was played")
-        self.takes.clear()
-
-    def _put_in(self, strikes: list[Strike], words: str) -> None:
-        document = self._session.document
-        if document is None or not strikes:
-            return
-        hits = taken_back(strikes, bpm=document.bpm * self.speed, beats=document.pattern_beats, late_s=self.latency_s)
-        if self.input_quantise > 0.0:
-            steps = quantised([beat for _, beat, _, _ in hits], document.pattern_beats, compound=document.pattern_meter.compound)
-            hits = [(pad_id, beat + self.input_quantise * (float(step) - beat), velocity, pitch)
-                    for (pad_id, beat, velocity, pitch), step in zip(hits, steps, strict=True)]
-        replacing = self.replacing
-        self._session.edit(f"{words}: {len(hits)} hits", lambda d: add_played(d, hits, replacing=replacing))
-
-    @property
-    def latency_s(self) -> float:
-        """How late strikes arrive: what was measured, or what the device says of itself."""
-        return self.late_s if self.late_s is not None else self.engine.state.latency_s
+        if self.recorder.begin() and not self._playing:
+            counted = self.recorder.counted_in()
+            if len(counted):
+                self.engine.preview(counted)
+            self.play(len(counted))
 
     def use_device(self, device: str, block_frames: int, midi_input: str, channels: int = 2) -> None:
         """Play to another device, or listen to another MIDI input."""
@@ -206,7 +145,7 @@ class Playback(QObject):
 
     def stop(self) -> None:
         """Stop at the playhead."""
-        self.end_recording()
+        self.recorder.end()
         self._playing = False
         self.engine.stop()
         self.state_changed.emit(False)
@@ -293,50 +232,6 @@ class Playback(QObject):
             start = max(0.0, start_sample - document.loop.start_sample)
             end = min(float(document.loop.frames), end_sample - document.loop.start_sample)
             self.engine.audition(round(start * rate), round(max(0.0, end - start) * rate))
-
-    def preview(self, clip: Clip, start: int, end: int, *, times: int = 1, speed: float = 1.0) -> None:
-        """Play a stretch of any sound, so many times on end, beside whatever plays; it is made off the interface thread."""
-        rate = self.engine.sample_rate
-        self._previewed += 1
-        wanted = self._previewed
-
-        def make() -> Any:
-            sound = for_listening(clip, start, min(end, start + round(MOST_PREVIEW_S * clip.sample_rate)), rate, speed=speed)
-            return np.tile(sound, (times, 1)) if times > 1 else sound
-
-        self._preview_threads.run(make, lambda sound: self._play_preview(wanted, sound), self._session.hub.trouble)
-
-    def preview_seam(self, clip: Clip, loop: Loop, reach: int, times: int) -> None:
-        """Play so many samples before a loop's end and after its start on end, so many times."""
-        part = seamless(clip, loop)
-        reach = min(reach, len(part) // 2)
-        joined = Clip(np.concatenate([part[-reach:], part[:reach]]), clip.sample_rate)
-        self.preview(joined, 0, joined.frames, times=times)
-
-    def preview_file(self, path: Path, *, speed_for: Callable[[Clip], float] | None = None) -> None:
-        """Play a sound file; one asked for meanwhile takes its place."""
-        rate = self.engine.sample_rate
-        self._previewed += 1
-        wanted = self._previewed
-
-        def make() -> Any:
-            clip = read_clip(path)
-            speed = speed_for(clip) if speed_for else 1.0
-            return for_listening(clip, 0, min(clip.frames, round(MOST_PREVIEW_S * clip.sample_rate)), rate, speed=speed)
-
-        self._preview_threads.run(make, lambda sound: self._play_preview(wanted, sound), self._session.hub.trouble)
-
-    def stop_preview(self) -> None:
-        """End what is previewed."""
-        self._previewed += 1
-        self.engine.stop_preview()
-
-    def _play_preview(self, wanted: int, sound: Any) -> None:
-        if wanted == self._previewed:
-            try:
-                self.engine.preview(sound)
-            except EngineError as error:
-                self._session.hub.trouble(str(error))
 
     def learn_note(self, told: Callable[[int], None]) -> None:
         """Tell the next MIDI note that comes in, once."""
@@ -441,7 +336,7 @@ class Playback(QObject):
             self.stop()
         self.drums_share, self._mixed, self.band = 0.0, None, None
         self.loop_bars(0, 0)
-        self.takes.clear()
+        self.recorder.takes.clear()
         self.engine.seek(0)
         self._match = 1.0
 
@@ -502,9 +397,7 @@ class Playback(QObject):
             if playing and baked is not None and document is not None:
                 beat = position / baked.total_frames * baked.beats % document.pattern_beats
             strike = Strike(at_frame / self.engine.sample_rate, beat, pad_id, max(1, velocity), float(pitch))
-            self.takes.add(strike)
-            if self.recording:
-                self._recorded.append(strike)
+            self.recorder.add(strike)
             self.struck.emit(pad_id, velocity)
 
     def _fail(self, sentence: str) -> None:

@@ -10,9 +10,10 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from bompla.analysis.doubts import Doubt, doubts_of
+from bompla.analysis.doubts import Doubt
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrogram import Spectrogram
+from bompla.app.doubtwatch import DoubtWatch
 from bompla.app.jobs import AnalysisProcess, Threads
 from bompla.app.messages import MessageHub
 from bompla.app.opened import Loaded, Opened, Pictures, Selection, Work, opened_of
@@ -67,9 +68,8 @@ class Session(QObject):
         self._opening = 0
         self._adding = False
         self.tempo_range = (AnalysisParams().min_bpm, AnalysisParams().max_bpm)
-        self.doubts: tuple[Doubt, ...] = ()
-        self._doubted: Document | None = None
-        self._doubting = False
+        self._watch = DoubtWatch(self.threads, lambda: self.opened_sound, hub.trouble, self)
+        self._watch.changed.connect(self.doubts_changed)
         self._borrowed_summaries: dict[str, WaveSummary] = {}
 
     @property
@@ -108,6 +108,11 @@ class Session(QObject):
         if self._preview is not None:
             return self._preview
         return self.history.document if self.history else None
+
+    @property
+    def doubts(self) -> tuple[Doubt, ...]:
+        """What is doubtful in it."""
+        return self._watch.found
 
     @property
     def previewing(self) -> bool:
@@ -407,7 +412,7 @@ class Session(QObject):
 
     def _show_sound(self) -> None:
         self._set_work(None)
-        self.doubts = ()
+        self._watch.forget()
         self.opened.emit()
         self._tell()
         self.selection_changed.emit(self.selection)
@@ -484,30 +489,8 @@ class Session(QObject):
 
         self.analysis.ask("spectrogram", sound.clip, name=scale, done=take, failed=self.hub.trouble)
 
-    def _look_for_doubts(self) -> None:
-        """Look the slices over on the thread, once at a time, and again where the document changed meanwhile."""
-        sound = self.opened_sound
-        if sound is None or self._doubting or sound.history.document is self._doubted:
-            return
-        document, clip = sound.history.document, sound.clip
-        self._doubting = True
-
-        def take(found: tuple[Doubt, ...]) -> None:
-            self._doubting, self._doubted = False, document
-            if sound is self.opened_sound:
-                before, self.doubts = self.doubts, found
-                if [(d.cut_id, d.reason) for d in before] != [(d.cut_id, d.reason) for d in found]:
-                    self.doubts_changed.emit()
-            self._look_for_doubts()
-
-        def fail(sentence: str) -> None:
-            self._doubting = False
-            self.hub.trouble(sentence)
-
-        self.threads.run(lambda: doubts_of(document, clip), take, fail)
-
     def _tell(self) -> None:
         self.document_changed.emit(self.document)
         self.saved_changed.emit()
         if self._preview is None:
-            self._look_for_doubts()
+            self._watch.look()

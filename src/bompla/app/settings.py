@@ -169,13 +169,13 @@ class SoundSettings(QDialog):
 
     def _keep_late(self, late_s: float) -> None:
         self._problem = ""
-        self._playback.late_s = max(0.0, late_s)
-        QSettings("bompla", "bompla").setValue("late_s", self._playback.late_s)
+        self._playback.recorder.late_s = max(0.0, late_s)
+        QSettings("bompla", "bompla").setValue("late_s", self._playback.recorder.late_s)
         self._show()
 
     def _struck(self, _pad_id: int, _velocity: int) -> None:
-        if self._timer.isActive() and self._playback.takes.strikes:
-            self._test_strikes.append(self._playback.takes.strikes[-1].at_s)
+        if self._timer.isActive() and self._playback.recorder.takes.strikes:
+            self._test_strikes.append(self._playback.recorder.takes.strikes[-1].at_s)
 
     def _end_test(self) -> None:
         clicks = [self._test_from + n * TEST_BEAT_S for n in range(TEST_CLICKS)]
@@ -186,7 +186,7 @@ class SoundSettings(QDialog):
         self._keep_late(late)
 
     def _forget(self) -> None:
-        self._playback.late_s, self._problem = None, ""
+        self._playback.recorder.late_s, self._problem = None, ""
         QSettings("bompla", "bompla").remove("late_s")
         self._show()
 
@@ -238,8 +238,8 @@ class SoundSettings(QDialog):
             missed = f"{state.underruns} blocks came late since it began." if state.underruns else "No block came late."
             self.now.setText(f"{state.device}: {state.channels} outputs, {state.sample_rate} Hz, {state.block_frames} frames, "
                              f"{1000.0 * state.latency_s:.1f} ms of latency. {missed}")
-        late_ms = 1000.0 * self._playback.latency_s
-        source = "measured" if self._playback.late_s is not None else "as the device says"
+        late_ms = 1000.0 * self._playback.recorder.latency_s
+        source = "measured" if self._playback.recorder.late_s is not None else "as the device says"
         self.late.setText(self._problem or f"{late_ms:.0f} ms are taken off what is recorded, {source}.")
 
 

@@ -109,7 +109,7 @@ class MainWindow(QMainWindow):
             "redo": self.session.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
             "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
             "record": self.kit.record.click,
-            "colour": self.kit.colour.toggle, "take_back": self.playback.take_back, "sound": self.show_sound,
+            "colour": self.kit.colour.toggle, "take_back": self.playback.recorder.take_back, "sound": self.show_sound,
             "light": self._change_light, "keys": self.show_keys,
         }
         for index in range(len(self.stages)):

@@ -105,7 +105,7 @@ class BringIn(Stage):
 
     def _open(self, open_file: Callable[[Path], object], path: Path) -> None:
         document = self.session.document
-        self.playback.stop_preview()
+        self.playback.previews.stop()
         if document is None or document.source.path != str(path):
             open_file(path)
 
@@ -174,7 +174,7 @@ class BringIn(Stage):
         """Play the loop's end and its start on end, a few times."""
         document, clip = self.session.document, self.session.clip
         if document is not None and clip is not None:
-            self.playback.preview_seam(clip, document.loop, ms_to_samples(SEAM_HEARD_MS, clip.sample_rate), SEAM_TIMES)
+            self.playback.previews.play_seam(clip, document.loop, ms_to_samples(SEAM_HEARD_MS, clip.sample_rate), SEAM_TIMES)
 
     def _hear_excess(self, before: bool) -> None:
         document, clip = self.session.document, self.session.clip
@@ -184,7 +184,7 @@ class BringIn(Stage):
         if end - start < 64:
             self.session.hub.note("There is nothing before the loop." if before else "There is nothing after the loop.")
             return
-        self.playback.preview(clip, start, end)
+        self.playback.previews.play(clip, start, end)
 
     def _look_at_bars(self, document: Document) -> None:
         """Look for clear bars on the thread, where the loop or the attacks are other ones than before."""

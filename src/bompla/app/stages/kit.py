@@ -108,13 +108,13 @@ class KitStage(Stage):
         row.addWidget(self.replacing)
         self.quantise = ValueBar(QUANTISE)
         self.quantise.setFixedWidth(78)
-        self.quantise.moved.connect(lambda amount: setattr(self.playback, "input_quantise", amount))
-        self.quantise.chosen.connect(lambda amount: setattr(self.playback, "input_quantise", amount))
+        self.quantise.moved.connect(lambda amount: setattr(self.playback.recorder, "input_quantise", amount))
+        self.quantise.chosen.connect(lambda amount: setattr(self.playback.recorder, "input_quantise", amount))
         row.addWidget(self.quantise)
-        row.addWidget(button("Take back", self.playback.take_back, tip=tip("take_back")))
+        row.addWidget(button("Take back", self.playback.recorder.take_back, tip=tip("take_back")))
         row.addStretch(1)
         row.addWidget(button("Practice", self.show_practice_pads, tip="A simulated controller that sends MIDI to these pads"))
-        self.playback.recording_changed.connect(self.record.setChecked)
+        self.playback.recorder.changed.connect(self.record.setChecked)
         self.playback.struck.connect(lambda pad_id, _: self.grid.light(pad_id))
         return row
 
@@ -125,11 +125,11 @@ class KitStage(Stage):
         if self.record.isChecked():
             self.playback.record()
         else:
-            self.playback.end_recording()
+            self.playback.recorder.end()
 
     def _set_ways(self) -> None:
-        self.playback.count_in = self.count_in.isChecked()
-        self.playback.replacing = self.replacing.isChecked()
+        self.playback.recorder.count_in = self.count_in.isChecked()
+        self.playback.recorder.replacing = self.replacing.isChecked()
 
     def show_practice_pads(self) -> None:
         """Show the simulated controller beside the window."""

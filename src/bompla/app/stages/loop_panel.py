@@ -207,7 +207,7 @@ class LoopPanel(Panel):
             return
         self._heard = (self._heard + 1) % len(self._proposals)
         loop = self._proposals[self._heard].loop
-        self._playback.preview(clip, loop.start_sample, loop.end_sample)
+        self._playback.previews.play(clip, loop.start_sample, loop.end_sample)
         self._session.hub.note(f"Hearing {_proposal_words(self._proposals[self._heard], clip.sample_rate)}; a click on it takes it.")
 
     def _take_proposal(self, loop: object) -> None:

@@ -157,7 +157,7 @@ class ShelfPanel(Panel):
     def _hear(self, path: Path) -> None:
         document, entry = self._session.document, self.model.entries.get(path)
         if not self.at_tempo.isChecked() or document is None or entry is None or entry.bpm <= 0.0:
-            self._playback.preview_file(path)
+            self._playback.previews.play_file(path)
             return
         ratio = document.bpm / entry.bpm
         while ratio > 1.5:
@@ -169,7 +169,7 @@ class ShelfPanel(Panel):
         def speed_for(_clip: Clip) -> float:
             return speed
 
-        self._playback.preview_file(path, speed_for=speed_for)
+        self._playback.previews.play_file(path, speed_for=speed_for)
 
     def _add_current(self) -> None:
         path = self.list.current_path()
