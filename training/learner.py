@@ -46,6 +46,25 @@ def evened(matrix: Any) -> Any:
     return made.T if tall else made
 
 
+def dropout(share: float) -> Any:
+    """Return a layer that drops this share of its inputs, in 256ths; one random number draws for eight.
+
+    PyTorch's own draws one for each, which on a processor takes a sixth of all time.
+    """
+    import torch
+
+    least = round(256 * share)
+
+    class Dropout(torch.nn.Module):
+        def forward(self, x: torch.Tensor) -> torch.Tensor:
+            if not self.training or least == 0:
+                return x
+            draws = torch.empty(-(-x.numel() // 8), dtype=torch.int64).random_(-(2**63), None).view(torch.uint8)
+            return x * ((draws[: x.numel()] >= least).view_as(x) * (256.0 / (256.0 - least)))
+
+    return Dropout()
+
+
 class Learner:
     """Steps of one training, with the average of the weights on the way, `smooth`, which is what ships.
 

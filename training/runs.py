@@ -17,8 +17,14 @@ GROUPS = tuple(group for group in LEARNED if group != "chip")
 RUN = 904
 """Loops in a run: as many of each group of sounds."""
 
-CONTEXT_RUNS = (("learn", (140_000, 141_000, 142_000, 143_000, 144_000)), ("learn chance", (150_000, 151_000)))
-NETWORK_RUNS = (("learn", (145_000, 146_000, 147_000, 148_000, 149_000)), ("learn chance", (152_000, 153_000)))
+Runs = tuple[tuple[str, tuple[int, ...]], ...]
+CONTEXT_RUNS: Runs = (
+    ("learn", (140_000, 141_000, 142_000, 143_000, 144_000, 165_000, 166_000, 167_000)), ("learn chance", (150_000, 151_000, 172_000)),
+)
+NETWORK_RUNS: dict[str, Runs] = {
+    "anew": (("learn", (145_000, 146_000, 147_000, 148_000, 149_000)), ("learn chance", (152_000, 153_000))),
+    "further": (("learn", (160_000, 161_000, 162_000, 163_000, 164_000)), ("learn chance", (170_000, 171_000))),
+}
 """First seeds of runs. What hears attacks together learns from loops that the network did not learn from, to know how unsure it is."""
 
 MADE_OVER, CLEAN = 0.8, 0.25

@@ -34,7 +34,7 @@ from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
-from learner import Learner  # noqa: E402
+from learner import Learner, dropout  # noqa: E402
 from runs import CONTEXT_RUNS, GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, tasks_of  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
@@ -128,7 +128,7 @@ def make_net(features: int, scale: np.ndarray) -> Any:  # a PyTorch module, impo
             self.norm1, self.norm2 = nn.LayerNorm(WIDTH), nn.LayerNorm(WIDTH)
             self.asked, self.told = nn.Linear(WIDTH, 3 * WIDTH), nn.Linear(WIDTH, WIDTH)
             self.wide, self.narrow = nn.Linear(WIDTH, 2 * WIDTH), nn.Linear(2 * WIDTH, WIDTH)
-            self.dropout = nn.Dropout(DROPPED)
+            self.dropout = dropout(DROPPED)
 
         def forward(self, x: torch.Tensor, there: torch.Tensor) -> torch.Tensor:
             loops, count, _ = x.shape
@@ -146,7 +146,7 @@ def make_net(features: int, scale: np.ndarray) -> Any:  # a PyTorch module, impo
             self.norm, self.out = nn.LayerNorm(WIDTH), nn.Linear(WIDTH, 2 * len(DRUM_KEYS) + 1)
             nn.init.zeros_(self.out.weight)
             nn.init.zeros_(self.out.bias)
-            self.seen_dropout, self.dropout = nn.Dropout(DROPPED), nn.Dropout(DROPPED)
+            self.seen_dropout, self.dropout = dropout(DROPPED), dropout(DROPPED)
             self.register_buffer("mean", torch.zeros(features))
             self.register_buffer("spread", torch.ones(features))
             self.scale = nn.Parameter(torch.tensor(scale))

@@ -17,7 +17,7 @@ from bompla.analysis.network import MODEL_FILE, features_of
 from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, spectrum_of
 from bompla.audio.clip import Clip
 from bompla.model.drums import DRUMS
-from learner import Learner
+from learner import Learner, dropout
 from runs import LEARNED, NETWORK_RUNS, ROOT, RUN, LabelledLoop, Task, loop_of, make_loop, tasks_of
 
 DRUM_KEYS = tuple(DRUMS)
@@ -72,9 +72,9 @@ def gather(group: str, first: int, count: int) -> None:
         write(path, list(pool.map(example_of, [(own + n * every, group) for n in range(count)], chunksize=8)))
 
 
-def gather_runs() -> None:
-    """Make and keep the examples of the runs of loops that are the network's."""
-    for name, firsts in NETWORK_RUNS:
+def gather_runs(which: str) -> None:
+    """Make and keep the examples of these of the runs of loops that are the network's."""
+    for name, firsts in NETWORK_RUNS[which]:
         for first in firsts:
             path = FOLDER / f"examples run {first} {RUN}.npz"
             if not path.exists():
@@ -132,15 +132,6 @@ def make_net(inputs: int):  # a PyTorch module, imported late
     import torch
     from torch import nn
 
-    class Dropout(nn.Module):
-        """Dropout with a chance in 256ths: one random number draws eight. PyTorch's own takes a sixth of all time here."""
-
-        def forward(self, x: torch.Tensor) -> torch.Tensor:
-            if not self.training:
-                return x
-            draws = torch.empty(-(-x.numel() // 8), dtype=torch.int64).random_(-(2**63), None).view(torch.uint8)
-            return x * ((draws[: x.numel()] >= round(256 * DROPPED)).view_as(x) * (1.0 / (1.0 - round(256 * DROPPED) / 256.0)))
-
     class Net(nn.Module):
         def __init__(self) -> None:
             super().__init__()
@@ -152,7 +143,7 @@ def make_net(inputs: int):  # a PyTorch module, imported late
             for whole in self.wholes:
                 nn.init.zeros_(whole.weight)
                 nn.init.zeros_(whole.bias)
-            self.dropout = Dropout()
+            self.dropout = dropout(DROPPED)
             self.head = nn.Conv1d(WIDTH, 2 + 2 * len(DRUM_KEYS), 1)
 
         def forward(self, x: torch.Tensor) -> torch.Tensor:
@@ -167,10 +158,10 @@ def make_net(inputs: int):  # a PyTorch module, imported late
     return Net()
 
 
-def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "", *, anew: bool = False) -> None:
+def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "", *, runs: str = "") -> None:
     """Train on groups, keep a checkpoint after each epoch, and write `FOLDER/name.npz`.
 
-    With `start`, the name of an earlier training or `SHIPPED`, go on from what it learned at a lower rate; `anew` on the runs of loops.
+    With `start`, the name of an earlier training or `SHIPPED`, go on from what it learned at a lower rate, on `runs` if they are named.
     """
     import time
 
@@ -180,7 +171,7 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
     torch.manual_seed(7)
     rng = np.random.default_rng(7)
     firsts = (AGAIN_SEED,) if start == SHIPPED else (MORE_SEED, PLAIN_SEED) if start else (FIRST_SEED, MORE_SEED)
-    train_set = load(("run",), *(first for _, some in NETWORK_RUNS for first in some)) if anew else load(groups, *firsts)
+    train_set = load(("run",), *(first for _, some in NETWORK_RUNS[runs] for first in some)) if runs else load(groups, *firsts)
     check_set = load(groups, CHECK_SEED)
     print(f"{name}: {len(train_set)} loops to learn from, {len(check_set)} to check", flush=True)
     prepared = [(x, targets_of(x.shape[0], h)) for x, h in train_set]
@@ -377,11 +368,11 @@ def main() -> None:
     parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
     parser.add_argument("--more", action="store_true", help="gather loops to go on with")
     parser.add_argument("--again", action="store_true", help="gather or use loops to go on with from the model that ships")
-    parser.add_argument("--anew", action="store_true", help="gather or use the runs of loops to go on with, after those")
+    parser.add_argument("--runs", default="", choices=["", *NETWORK_RUNS], help="gather or use runs of loops to go on with, after those")
     chosen = parser.parse_args()
     groups = tuple(chosen.groups.split(","))
-    if chosen.what == "gather" and chosen.anew:
-        gather_runs()
+    if chosen.what == "gather" and chosen.runs:
+        gather_runs(chosen.runs)
     elif chosen.what == "gather":
         for group in groups:
             if not (chosen.more or chosen.plain):
@@ -389,7 +380,7 @@ def main() -> None:
             first = AGAIN_SEED if chosen.again else PLAIN_SEED if chosen.plain else MORE_SEED if chosen.more else FIRST_SEED
             gather(group, first, chosen.loops)
     elif chosen.what == "train":
-        train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, anew=chosen.anew)
+        train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, runs=chosen.runs)
     else:
         target = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE
         target.write_bytes((FOLDER / f"{chosen.name}.npz").read_bytes())
