@@ -11,7 +11,7 @@ import os
 import time
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
     os.environ.setdefault(name, "1")
@@ -40,9 +40,21 @@ from runs import CONTEXT_RUNS, GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, t
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
-INSIDE, WIDTH, TURNS = 256, 128, 3
+TURNS = 3
 BATCH, RATE, MATRIX_RATE = 12, 1e-3, 0.01
-DROPPED = 0.1
+
+
+class Size(NamedTuple):
+    """How wide a network is at first and then, what share of it is dropped while it learns, and the seed of all that is by chance."""
+
+    inside: int
+    width: int
+    dropped: float
+    seed: int
+
+
+MEMBERS = (Size(256, 128, 0.15, 1), Size(320, 160, 0.2, 2))
+"""Networks that are taught apart and heard as one."""
 
 SAME_S, SAME_ATTACK_S = 0.025, 0.012
 """How near a hit belongs to an attack, and how near an attack is right."""
@@ -117,36 +129,38 @@ def load(name: str) -> list[dict[str, np.ndarray]]:
     return examples
 
 
-def make_net(features: int, scale: np.ndarray) -> Any:  # a PyTorch module, imported late
+def make_net(features: int, scale: np.ndarray, size: Size) -> Any:  # a PyTorch module, imported late
     """Return the network; `scale` is how much the odds of before count at first."""
     import torch
     from torch import nn
 
+    inside, width, dropped, _ = size
+
     class Turn(nn.Module):
         def __init__(self) -> None:
             super().__init__()
-            self.norm1, self.norm2 = nn.LayerNorm(WIDTH), nn.LayerNorm(WIDTH)
-            self.asked, self.told = nn.Linear(WIDTH, 3 * WIDTH), nn.Linear(WIDTH, WIDTH)
-            self.wide, self.narrow = nn.Linear(WIDTH, 2 * WIDTH), nn.Linear(2 * WIDTH, WIDTH)
-            self.dropout = dropout(DROPPED)
+            self.norm1, self.norm2 = nn.LayerNorm(width), nn.LayerNorm(width)
+            self.asked, self.told = nn.Linear(width, 3 * width), nn.Linear(width, width)
+            self.wide, self.narrow = nn.Linear(width, 2 * width), nn.Linear(2 * width, width)
+            self.dropout = dropout(dropped)
 
         def forward(self, x: torch.Tensor, there: torch.Tensor) -> torch.Tensor:
             loops, count, _ = x.shape
-            query, key, value = self.asked(self.norm1(x)).view(loops, count, 3, HEADS, WIDTH // HEADS).permute(2, 0, 3, 1, 4)
-            fit = query @ key.transpose(-1, -2) / (WIDTH // HEADS) ** 0.5
+            query, key, value = self.asked(self.norm1(x)).view(loops, count, 3, HEADS, width // HEADS).permute(2, 0, 3, 1, 4)
+            fit = query @ key.transpose(-1, -2) / (width // HEADS) ** 0.5
             fit = fit.masked_fill(~there[:, None, None, :], -1e4).softmax(-1)
-            x = x + self.dropout(self.told((fit @ value).transpose(1, 2).reshape(loops, count, WIDTH)))
+            x = x + self.dropout(self.told((fit @ value).transpose(1, 2).reshape(loops, count, width)))
             return x + self.dropout(self.narrow(torch.relu(self.wide(self.norm2(x)))))
 
     class Net(nn.Module):
         def __init__(self) -> None:
             super().__init__()
-            self.first, self.second = nn.Linear(features, INSIDE), nn.Linear(INSIDE, WIDTH)
+            self.first, self.second = nn.Linear(features, inside), nn.Linear(inside, width)
             self.turns = nn.ModuleList(Turn() for _ in range(TURNS))
-            self.norm, self.out = nn.LayerNorm(WIDTH), nn.Linear(WIDTH, 2 * len(DRUM_KEYS) + 1)
+            self.norm, self.out = nn.LayerNorm(width), nn.Linear(width, 2 * len(DRUM_KEYS) + 1)
             nn.init.zeros_(self.out.weight)
             nn.init.zeros_(self.out.bias)
-            self.seen_dropout, self.dropout = dropout(DROPPED), dropout(DROPPED)
+            self.seen_dropout, self.dropout = dropout(dropped), dropout(dropped)
             self.register_buffer("mean", torch.zeros(features))
             self.register_buffer("spread", torch.ones(features))
             self.scale = nn.Parameter(torch.tensor(scale))
@@ -213,18 +227,18 @@ def loss_of(net: Any, tensors: list[Any]) -> Any:
     return heard + 1.5 * hard + found
 
 
-def train(epochs: int, target: Path, without: str) -> None:
-    """Train, print how well loops for checking are heard, and write the weights."""
+def train(epochs: int, target: Path, without: str, size: Size) -> None:
+    """Train a network of this size, print how well loops for checking are heard, and write the weights."""
     import torch
 
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
-    torch.manual_seed(1)
-    rng = np.random.default_rng(1)
+    torch.manual_seed(size.seed)
+    rng = np.random.default_rng(size.seed)
     learn, checks = load("learn") + load("learn chance"), {name: load(name) for name in ("check", "check clean", "check chance")}
     if without:
         learn = [example for example in learn if GROUPS[int(example["group"])] != without]
     print(f"{len(learn)} loops to learn from", flush=True)
-    net = make_net(learn[0]["seen"].shape[1], np.ones(len(DRUM_KEYS), np.float32))
+    net = make_net(learn[0]["seen"].shape[1], np.ones(len(DRUM_KEYS), np.float32), size)
     everything = np.concatenate([example["seen"] for example in learn[::4]]).astype(np.float32)
     net.mean[:], net.spread[:] = torch.tensor(everything.mean(axis=0)), torch.tensor(everything.std(axis=0) + 0.05)
     steps = len(learn) // BATCH
@@ -246,7 +260,7 @@ def train(epochs: int, target: Path, without: str) -> None:
 
 def export(net: Any, target: Path) -> None:
     """Write the weights, with what is seen brought to an even spread by the first of them."""
-    arrays: dict[str, np.ndarray] = {"scale": net.scale.detach().numpy()}
+    arrays: dict[str, np.ndarray] = {"whole/scale": net.scale.detach().numpy()}
 
     def put(place: str, linear: Any) -> None:
         weight = linear.weight.detach().numpy()
@@ -265,14 +279,24 @@ def export(net: Any, target: Path) -> None:
     print(f"wrote {target}", flush=True)
 
 
+def join(paths: list[Path], target: Path) -> None:
+    """Write the weights of several networks into one file."""
+    arrays = {}
+    for number, path in enumerate(paths):
+        with np.load(path) as data:
+            arrays |= {f"{number}/{name}": data[name] for name in data.files}
+    np.savez(target, **arrays)
+
+
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("what", choices=["gather", "train", "ship"])
+    parser.add_argument("what", choices=["gather", "train", "join", "ship"])
     parser.add_argument("--epochs", type=int, default=11)
+    parser.add_argument("--member", type=int, default=0, choices=range(len(MEMBERS)), help="which of the networks to train")
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
-    target = FOLDER / f"context{chosen.without and ' without '}{chosen.without}.npz"
+    name = f"context{chosen.without and ' without '}{chosen.without}"
     if chosen.what == "gather":
         gather("check", CHECK_SEED, 200)
         gather("check clean", CLEAN_SEED, 96)
@@ -281,9 +305,10 @@ def main() -> None:
             for first in firsts:
                 gather(name, first, RUN)
     elif chosen.what == "train":
-        train(chosen.epochs, target, chosen.without)
+        train(chosen.epochs, FOLDER / f"{name} {chosen.member}.npz", chosen.without, MEMBERS[chosen.member])
     else:
-        (ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE).write_bytes((FOLDER / "context.npz").read_bytes())
+        target = FOLDER / f"{name}.npz" if chosen.what == "join" else ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
+        join([FOLDER / f"{name} {number}.npz" for number in range(len(MEMBERS))], target)
 
 
 if __name__ == "__main__":

@@ -33,12 +33,16 @@ AMONG = 256
 
 
 @dataclass(frozen=True, eq=False)
-class ContextModel:
-    """The trained weights by name, of shapes (inputs, outputs): those at both ends and of each round; how much odds of before count."""
+class ContextNet:
+    """One network's weights by name, of shapes (inputs, outputs): at both ends and of each round; how much odds of before count."""
 
     ends: dict[str, Floats]
     turns: tuple[dict[str, Floats], ...]
     scale: Floats
+
+
+ContextModel = tuple[ContextNet, ...]
+"""Networks that were taught apart: the mean of what they hear is better than any."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,16 +56,22 @@ class DrumOdds:
 
 def reheard(context: ContextModel, seen: Floats, before: DrumOdds) -> DrumOdds:
     """Return what is heard at attacks once all of them are known; `seen` is of `seen_at`, `before` what was heard of each by itself."""
+    told = [_told(net, seen, before) for net in context]
+    parts = zip(*((one.odds, one.force, one.attack) for one in told), strict=True)
+    return DrumOdds(*(np.asarray(np.mean(part, axis=0), np.float32) for part in parts))
+
+
+def _told(net: ContextNet, seen: Floats, before: DrumOdds) -> DrumOdds:
     count = len(seen)
     starts = range(0, max(1, count - AMONG // 2), AMONG // 2) if count > AMONG else range(1)
-    out = np.zeros((count, context.ends["out"].shape[1]), np.float32)
+    out = np.zeros((count, net.ends["out"].shape[1]), np.float32)
     for start in starts:
         part = slice(start, min(count, start + AMONG))
         begin = AMONG // 4 if start else 0
-        out[start + begin : part.stop] = _outputs(context, seen[part])[begin:]
+        out[start + begin : part.stop] = _outputs(net, seen[part])[begin:]
     drums = before.odds.shape[1]
     return DrumOdds(
-        np.clip(before.odds, -LIKELIEST, LIKELIEST) * context.scale + ODDS_CHANGE * out[:, :drums],
+        np.clip(before.odds, -LIKELIEST, LIKELIEST) * net.scale + ODDS_CHANGE * out[:, :drums],
         before.force + FORCE_CHANGE * out[:, drums : 2 * drums],
         before.attack + ODDS_CHANGE * out[:, 2 * drums],
     )
@@ -91,10 +101,10 @@ def _scaled(power: Floats, reference_db: np.float32) -> Floats:
     return np.asarray((np.clip(level_db(power) - reference_db, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, np.float32)
 
 
-def _outputs(context: ContextModel, seen: Floats) -> Floats:
-    ends = context.ends
+def _outputs(net: ContextNet, seen: Floats) -> Floats:
+    ends = net.ends
     values = np.maximum(seen @ ends["first"] + ends["first_bias"], 0.0) @ ends["second"] + ends["second_bias"]
-    for turn in context.turns:
+    for turn in net.turns:
         values = values + _attended(turn, values)
         inside = np.maximum(_normal(values, turn, "norm2") @ turn["wide"] + turn["wide_bias"], 0.0)
         values = values + inside @ turn["narrow"] + turn["narrow_bias"]
@@ -125,14 +135,19 @@ def load_context() -> ContextModel:
 
 
 def read_context(stream: IO[bytes]) -> ContextModel:
-    """Read weights from a file of them; raises AnalysisError where it is damaged."""
+    """Read weights from a file of them, named by network, part and what they are; raises AnalysisError where it is damaged."""
     try:
         with np.load(stream) as data:
             known = {name: np.ascontiguousarray(data[name], dtype=np.float32) for name in data.files}
-        parts: dict[str, dict[str, Floats]] = {}
+        nets: dict[str, dict[str, dict[str, Floats]]] = {}
         for name, value in known.items():
-            part, _, own = name.partition("/")
-            parts.setdefault(part, {})[own] = value
-        return ContextModel(parts["ends"], tuple(parts[name] for name in sorted(parts) if name.startswith("turn")), known["scale"])
+            number, part, own = name.split("/")
+            nets.setdefault(number, {}).setdefault(part, {})[own] = value
+        if not nets:
+            raise KeyError
+        return tuple(
+            ContextNet(parts["ends"], tuple(parts[name] for name in sorted(parts) if name.startswith("turn")), parts["whole"]["scale"])
+            for _, parts in sorted(nets.items())
+        )
     except (OSError, KeyError, ValueError, EOFError) as error:
         raise AnalysisError(DAMAGED) from error
