@@ -246,14 +246,16 @@ def test_a_made_kit_leads_with_the_cleanest_slice() -> None:
 
     hat = Heard("hat_closed", 0.8, 90)
     cuts = [cut(1, 100, hat), cut(2, 104), cut(3, 40), cut(4, 42, hat), cut(5, 98, hat)]
-    pads, next_id = made_kit(cuts, 100)
+    doubtful = Cut(6, 60_000, 60_000, 0.5, "heard", heard=(Heard("kick", 1.0, 110), Heard("snare", 0.42, 72)))
+    pads, next_id = made_kit([*cuts, doubtful], 100)
     snare = next(pad for pad in pads if pad.drum == "snare")
     assert [layer.at_sample for layer in snare.layers] == [30_000, 20_000]
     assert [layer.up_to for layer in snare.layers] == [70, 127]
     assert snare.layer_for(30).velocity == 40
     assert snare.layer_for(120).velocity == 104
-    assert {pad.drum for pad in pads} == {"snare", "hat_closed"}
-    assert next_id == 102
+    assert {pad.drum for pad in pads} == {"kick", "snare", "hat_closed"}
+    assert next_id == 103
+    assert all(pad.layers for pad in made_kit([doubtful], 100)[0]), "what is all there is will do"
 
 
 def test_a_drawn_hit_is_as_loud_as_this_drum_is_in_the_original(demo: tuple[Document, Clip]) -> None:

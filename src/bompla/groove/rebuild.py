@@ -25,6 +25,9 @@ LAYER_GAP = 10
 """Two velocities further apart than this sound different enough for layers of their own."""
 
 CLEAR_ENOUGH_DB = 30.0
+LIKELY = 0.5
+"""Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
+
 FIRST_NOTE = 36
 SAME_HIT_MS = 12.0
 
@@ -149,7 +152,8 @@ def _free_slot(drum: Drum, taken: set[int]) -> int:
 
 def _layers(group: list[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
     """Return layers from soft to hard, parted at the widest gaps; the cleanest leads, and equals as clean take turns with it."""
-    group = sorted(group, key=lambda item: item[1].velocity)
+    likely = [item for item in group if item[1].confidence >= LIKELY]
+    group = sorted(likely or group, key=lambda item: item[1].velocity)
     gaps = [
         (b[1].velocity - a[1].velocity, index)
         for index, (a, b) in enumerate(pairwise(group), 1)
