@@ -269,9 +269,9 @@ def export(net: Any, target: Path) -> None:
 
     for end in ("first", "second", "norm", "out"):
         put(f"ends/{end}", getattr(net, end))
-    even = (net.first.weight / net.spread[None, :]).detach().numpy()
-    arrays["ends/first"] = even.T.astype(np.float32)
-    arrays["ends/first_bias"] = (net.first.bias.detach().numpy() - even @ net.mean.numpy()).astype(np.float32)
+    even = (net.first.weight / net.spread[None, :]).detach().numpy().astype(np.float16)  # rounded before the mean is taken off by it
+    arrays["ends/first"] = even.T
+    arrays["ends/first_bias"] = (net.first.bias.detach().numpy() - even.astype(np.float32) @ net.mean.numpy()).astype(np.float32)
     for number, turn in enumerate(net.turns):
         for part in ("norm1", "asked", "told", "norm2", "wide", "narrow"):
             put(f"turn{number}/{part}", getattr(turn, part))
