@@ -218,8 +218,15 @@ def test_pulling_apart_says_what_it_cannot_do(make_tone: Callable[..., Clip]) ->
     assert np.array_equal(whole.samples, clip.samples[:2_000])
 
 
+def no_weights() -> bytes:
+    """Return a file of weights without any."""
+    stream = io.BytesIO()
+    np.savez(stream)
+    return stream.getvalue()
+
+
 @pytest.mark.parametrize("read", [read_model, read_context])
-@pytest.mark.parametrize("content", [b"", b"not weights"])
+@pytest.mark.parametrize("content", [b"", b"not weights", no_weights()])
 def test_a_damaged_model_is_told_in_words(read: Callable[[io.BytesIO], object], content: bytes) -> None:
     with pytest.raises(AnalysisError, match="damaged"):
         read(io.BytesIO(content))
@@ -241,6 +248,10 @@ def test_what_is_heard_together_does_not_hang_on_the_order_nor_on_how_long_it_go
     context = load_context()
     seen, alone = seen_of(demo_loops[0][1])
     known = reheard(context, seen, alone)
+    told = [reheard((net,), seen, alone) for net in context]
+    assert len(told) > 1
+    assert known.odds == pytest.approx(np.mean([one.odds for one in told], axis=0), abs=1e-4), "all of them count alike"
+    assert known.force == pytest.approx(np.mean([one.force for one in told], axis=0), abs=1e-4)
     order = np.random.default_rng(3).permutation(len(seen))
     mixed = reheard(context, seen[order], DrumOdds(alone.odds[order], alone.force[order], alone.attack[order]))
     assert mixed.odds == pytest.approx(known.odds[order], abs=1e-3)

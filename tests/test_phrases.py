@@ -420,11 +420,14 @@ def test_lanes_have_their_level_and_what_is_played_is_drawn_to_the_grid_by_amoun
     session.undo()
     beat_s = 60.0 / session.document.bpm
     strikes = [Strike(n * beat_s, n + 0.06, snare.id, 90) for n in range(4)]
-    playback.recorder.late_s, playback.recorder.input_quantise = 0.0, 0.5
+    QTest.mouseClick(groove.kit.quantise, LEFT, NONE, groove.kit.quantise.rect().center())
+    amount = playback.recorder.input_quantise
+    assert amount == pytest.approx(0.5, abs=0.05), "the bar on the kit's stage says how much"
+    playback.recorder.late_s = 0.0
     before = {h.id for h in session.document.pattern.hits}
     playback.recorder.put_in(strikes, "record")
     added = [h.at_beats for h in session.document.pattern.hits if h.id not in before]
-    assert added == pytest.approx([n + 0.03 for n in range(4)], abs=1e-4)
+    assert added == pytest.approx([n + 0.06 * (1.0 - amount) for n in range(4)], abs=1e-4)
     groove.groove.note.setText("softer, from the second bar on")
     groove.groove._note_down()
     assert session.document.pattern.note == "softer, from the second bar on"

@@ -58,6 +58,13 @@ def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> 
     pattern, first = session.document.pattern, session.document
     kinds = {doubt.kind for doubt in session.doubts}
     assert {"two hits", "clipped"} <= kinds <= set(KINDS)
+    session.open(next(path for path in loop_paths() if path.stem == "quay break"), add=True)
+    settle(qtbot, window)
+    session.switch(0)
+    settle(qtbot, window)
+    session.take_out(1)
+    settle(qtbot, window)
+    assert {doubt.kind for doubt in session.doubts} == kinds, "they stay as another sound comes and goes"
     assert stage.state_line(session.document).endswith("to check")
     assert stage.needs_you()
     assert "to check" in stage.doubts.heading.text()

@@ -25,8 +25,8 @@ class DoubtWatch(QObject):
         self._looking = False
 
     def forget(self) -> None:
-        """Find nothing, as another sound is worked on."""
-        self.found = ()
+        """Start anew, as a sound is shown: nothing of it is found yet, even where it is the one that was looked over last."""
+        self.found, self._seen = (), None
 
     def look(self) -> None:
         """Look the slices over, if that was not done for them as they are."""

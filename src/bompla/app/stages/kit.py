@@ -108,8 +108,8 @@ class KitStage(Stage):
         row.addWidget(self.replacing)
         self.quantise = ValueBar(QUANTISE)
         self.quantise.setFixedWidth(78)
-        self.quantise.moved.connect(lambda amount: setattr(self.playback.recorder, "input_quantise", amount))
-        self.quantise.chosen.connect(lambda amount: setattr(self.playback.recorder, "input_quantise", amount))
+        self.quantise.moved.connect(self._set_input_quantise)
+        self.quantise.chosen.connect(self._set_input_quantise)
         row.addWidget(self.quantise)
         row.addWidget(button("Take back", self.playback.recorder.take_back, tip=tip("take_back")))
         row.addStretch(1)
@@ -126,6 +126,9 @@ class KitStage(Stage):
             self.playback.record()
         else:
             self.playback.recorder.end()
+
+    def _set_input_quantise(self, amount: float) -> None:
+        self.playback.recorder.input_quantise = amount
 
     def _set_ways(self) -> None:
         self.playback.recorder.count_in = self.count_in.isChecked()
