@@ -42,7 +42,7 @@ class ContextNet:
 
 
 ContextModel = tuple[ContextNet, ...]
-"""Networks that were taught apart: the mean of what they hear is better than any."""
+"""Networks that were taught apart: what they hear is averaged."""
 
 
 @dataclass(frozen=True, eq=False)
