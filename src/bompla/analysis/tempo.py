@@ -18,6 +18,9 @@ MAX_BARS = 64
 KEPT_PERIODS, KEPT_PHASES = 10, 4
 """How many beat lengths, and places of the beat in each, are looked at in every meter."""
 
+SEARCHED = 16
+"""How many beat lengths the search gives."""
+
 SLOWER = 3
 """Of how many of them beats half as long again are looked at too."""
 
@@ -222,19 +225,21 @@ def _periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
     times, weights = evidence.times_s, evidence.weights
     strength = np.zeros(bpms.size)
     for start in range(0, bpms.size, 1024):
-        turn = np.exp(2j * np.pi * times[None, :] * (bpms[start : start + 1024, None] / 60.0)).astype(np.complex64)
+        angle = (2.0 * np.pi * np.mod(times[None, :] * (bpms[start : start + 1024, None] / 60.0), 1.0)).astype(np.float32)
+        turn = np.empty(angle.shape, np.complex64)
+        np.cos(angle, out=turn.real)
+        np.sin(angle, out=turn.imag)
         square = turn * turn
         for wave, share in ((turn, 0.35), (square, 0.35), (square * square, 0.45), (square * turn, 0.4)):
             strength[start : start + 1024] += share * np.abs(wave @ weights.astype(np.complex64))
     strength *= np.exp(-0.25 * (np.log2(bpms / TEMPO_CENTRE_BPM) / 0.62) ** 2)
     chosen: list[float] = []
-    for index in np.argsort(-strength):
-        bpm = float(bpms[index])
-        if all(abs(np.log(bpm / other)) > SAME_BEAT for other in chosen):
-            chosen.append(bpm)
-        if len(chosen) == 16:
-            break
-    return [60.0 / bpm for bpm in chosen]
+    same = int(SAME_BEAT / step)
+    while len(chosen) < SEARCHED and strength.max() > 0.0:
+        best = int(strength.argmax())
+        chosen.append(60.0 / float(bpms[best]))
+        strength[max(0, best - same) : best + same + 1] = 0.0
+    return chosen
 
 
 def _regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
@@ -262,11 +267,19 @@ def _regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
         used = weights * (off < tolerance) * np.where(nearest == np.round(nearest), 1.5, 1.0) * np.exp(-0.5 * (off * beat_s / LOOSE_S) ** 2)
         if np.count_nonzero(used) < 3 or np.ptp(nearest[used > 0]) < 0.9:
             break
-        slope, origin = np.polyfit(nearest, times, 1, w=np.sqrt(used))
+        slope, origin = _line(nearest, times, used)
         if not 0.97 < slope / beat_s < 1.03:
             break
-        beat_s, phase = float(slope), float(origin)
+        beat_s, phase = slope, origin
     return beat_s, phase
+
+
+def _line(x: Array, y: Array, weights: Array) -> tuple[float, float]:
+    """Return slope and origin of the line nearest to points in the sense of weighted least squares."""
+    total = weights.sum()
+    x_mean, y_mean = weights @ x / total, weights @ y / total
+    slope = weights @ ((x - x_mean) * (y - y_mean)) / (weights @ (x - x_mean) ** 2)
+    return float(slope), float(y_mean - slope * x_mean)
 
 
 def _distinct(ranked: list[tuple[Reading, float]]) -> list[Reading]:

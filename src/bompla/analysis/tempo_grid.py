@@ -6,10 +6,11 @@ from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
-from math import log2
+from math import log2, pi
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import next_fast_len
 
 from bompla.model.document import Heard
 from bompla.model.drums import Meter
@@ -66,6 +67,21 @@ class Evidence:
     def last_s(self) -> float:
         """When the last attack is."""
         return float(self.times_s[-1])
+
+    @cached_property
+    def roles(self) -> Array:
+        """Weights, low, mid, high and splash, shape (5, attacks)."""
+        return np.stack([self.weights, self.low, self.mid, self.high, self.splash])
+
+    @cached_property
+    def usual_weight(self) -> float:
+        """The strength in the middle of all, at least a little."""
+        return max(float(np.median(self.weights)), 1e-6)
+
+    @cached_property
+    def total(self) -> float:
+        """All strengths together, at least a little."""
+        return max(float(self.weights.sum()), 1e-6)
 
     @cached_property
     def _summed(self) -> tuple[list[float], list[float]]:
@@ -129,22 +145,20 @@ class BeatGrid:
     @cached_property
     def fits(self) -> tuple[Array, Array]:
         """How well each attack lies on quarters and on thirds of a beat beyond what chance would give."""
-        made = []
-        for divisions in (4, 3):
-            distance = np.abs(self.at * divisions - np.round(self.at * divisions)) / divisions * self.beat_s
-            on_grid = np.exp(-0.5 * (distance / GRID_SIGMA_S) ** 2)
-            chance = min(0.95, GRID_SIGMA_S * np.sqrt(2.0 * np.pi) * divisions / self.beat_s)
-            made.append((on_grid - chance) / (1.0 - chance))
-        return made[0], made[1]
+        divided = self.at * _DIVISIONS
+        distance = np.abs(divided - np.round(divided)) / _DIVISIONS * self.beat_s
+        on_grid = np.exp(-0.5 * (distance / GRID_SIGMA_S) ** 2)
+        chance = np.minimum(0.95, _CHANCE * _DIVISIONS / self.beat_s)
+        four, three = (on_grid - chance) / (1.0 - chance)
+        return four, three
 
     @cached_property
     def judged(self) -> tuple[float, float]:
         """The fit with each beat straight or in three, and how much of it thirds give over quarters, from -1 to 1."""
-        weights = self.evidence.weights
+        weights, total = self.evidence.weights, self.evidence.total
         which = np.floor(self.at + 0.06).astype(int)
         which -= which.min(initial=0)
         size = int(which.max(initial=0)) + 1
-        total = float(weights.sum()) or 1.0
         four, three = (np.bincount(which, weights * fit, minlength=size) for fit in self.fits)
         whole = max(float(four.sum()), float(three.sum()), float(np.maximum(four, three).sum()) - 0.12 * total)
         return whole / total, float(three.sum() - four.sum()) / total
@@ -157,20 +171,14 @@ class BeatGrid:
         if self.wraps:
             index = np.mod(index, size)
         inside = (index >= 0) & (index < size)
-        e = self.evidence
-        rows = [np.bincount(index[inside], v[inside], minlength=size)[:size] for v in (e.weights, e.low, e.mid, e.high, e.splash)]
-        return np.stack(rows)
+        places = index[inside] + _ROLE_ROWS * size
+        return np.bincount(places.ravel(), self.evidence.roles[:, inside].ravel(), minlength=5 * size).reshape(5, size)
 
     @cached_property
     def on_beat(self) -> Array:
         """The same roles gathered on each beat, from a step before it to a step after it, shape (5, beats)."""
         steps = self.steps.reshape(5, self.beats, STEPS)
-        return np.asarray(steps[:, :, 0] + steps[:, :, 1] + np.roll(steps[:, :, -1], 1, axis=1))
-
-    @cached_property
-    def usual_weight(self) -> float:
-        """The weight in the middle of all."""
-        return max(float(np.median(self.evidence.weights)), 1e-6)
+        return np.asarray(steps[:, :, 0] + steps[:, :, 1] + _later(steps[:, :, -1]))
 
     @cached_property
     def hits(self) -> float:
@@ -183,15 +191,19 @@ class BeatGrid:
         return [max(float(total), 1e-6) for total in self.steps.sum(axis=1)]
 
     @cached_property
+    def _to_place(self) -> Array:
+        _, low, mid, _, splash = self.on_beat
+        return np.stack([low, mid, splash, low != 0.0, np.ones(self.beats)])
+
+    @cached_property
     def _places(self) -> dict[int, list[list[float]]]:
         return {}
 
     def by_place(self, per_bar: int) -> list[list[float]]:
         """Return low, mid and splash on beats, beats with something low, and beats, each summed by place in bars of so many beats."""
         if per_bar not in self._places:
-            _, low, mid, _, splash = self.on_beat
             rows = np.zeros((5, -(-self.beats // per_bar) * per_bar))
-            rows[:, : self.beats] = low, mid, splash, low != 0.0, np.ones(self.beats)
+            rows[:, : self.beats] = self._to_place
             self._places[per_bar] = rows.reshape(5, -1, per_bar).sum(axis=1).tolist()
         return self._places[per_bar]
 
@@ -212,10 +224,11 @@ class BeatGrid:
     def likeness(self) -> Array:
         """How alike the pattern is to itself so many beats later, from 0 to 1, shape (beats,)."""
         rows = self.steps[1:4] / np.array(self.totals[1:4])[:, None]
-        smooth = rows + 0.5 * np.roll(rows, 1, axis=1) + 0.5 * np.roll(rows, -1, axis=1)
-        size = smooth.shape[1] if self.wraps else 2 * smooth.shape[1]
+        smooth = rows + 0.5 * (_later(rows) + _later(rows[:, ::-1])[:, ::-1])
+        size = smooth.shape[1] if self.wraps else next_fast_len(2 * smooth.shape[1], real=True)
         spectrum = np.fft.rfft(smooth, size, axis=1)
-        auto = np.fft.irfft(np.abs(spectrum) ** 2, size, axis=1).sum(axis=0)[: smooth.shape[1] : STEPS]
+        power = (spectrum.real**2 + spectrum.imag**2).sum(axis=0)
+        auto = np.fft.irfft(power, size)[: smooth.shape[1] : STEPS]
         if not self.wraps:
             auto = auto * self.beats / np.maximum(1, self.beats - np.arange(self.beats))
         return np.asarray(np.clip(auto / max(float(auto[0]), 1e-9), 0.0, 1.2))
@@ -229,7 +242,7 @@ class BeatGrid:
     def odd_steps(self) -> float:
         """The share of the weight on odd sixteenths."""
         sixteenth = np.round(self.at * 4.0).astype(int)
-        return float(self.evidence.weights[sixteenth % 2 == 1].sum() / max(float(self.evidence.weights.sum()), 1e-6))
+        return float(self.evidence.weights[sixteenth % 2 == 1].sum() / self.evidence.total)
 
     @cached_property
     def middle_thirds(self) -> float:
@@ -241,13 +254,26 @@ class BeatGrid:
     def high_steps(self) -> float:
         """The share of eighths that have a hat on them."""
         eighths = self.steps[3].reshape(2 * self.beats, STEPS // 2)
-        near = eighths[:, 0] + eighths[:, 1] + np.roll(eighths[:, -1], 1)
+        near = eighths[:, 0] + eighths[:, 1] + _later(eighths[:, -1])
         return float(np.count_nonzero(near > 0.0)) / (2 * self.beats)
+
+
+_DIVISIONS = np.array([[4.0], [3.0]])
+_ROLE_ROWS = np.arange(5)[:, None]
+_CHANCE = GRID_SIGMA_S * (2.0 * pi) ** 0.5
+
+
+def _later(rows: Array) -> Array:
+    """Return the last axis turned round by one; NumPy's own turn takes several times as long on so few."""
+    return np.concatenate((rows[..., -1:], rows[..., :-1]), axis=-1)
+
+
+_BACK_BEATS = {"6/8": [1], "3/4": [1, 2], "5/4": [3], "7/8": [2, 4]}
 
 
 def back_beats(meter: Meter) -> list[int]:
     """Return the beats of a bar that snares usually answer on."""
-    return {"6/8": [1], "3/4": [1, 2], "5/4": [3], "7/8": [2, 4]}.get(meter.name, [1, 3])
+    return _BACK_BEATS.get(meter.name, [1, 3])
 
 
 def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimmed: bool) -> Array:
@@ -279,7 +305,7 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
         on_back * hits,
         float(trimmed), min(2.0, max(0.0, e.first_s / grid.beat_s)) if trimmed else 0.0,
         min(4.0, max(0.0, (end_s - e.last_s) / grid.beat_s)),
-        e.weight_before(start_s - 0.1 * grid.beat_s) / grid.usual_weight if not trimmed else 0.0,
+        e.weight_before(start_s - 0.1 * grid.beat_s) / e.usual_weight if not trimmed else 0.0,
         min(1.0, max(0.0, (e.first_s - start_s) / grid.beat_s)) if not trimmed else 0.0,
         splash[first] / total[4] if total[4] > 0.2 else 0.4,
         *_kinds(meter.name, bars),
