@@ -30,22 +30,24 @@ NETWORK_RUNS: dict[str, Runs] = {
 MADE_OVER, CLEAN = 0.8, 0.25
 """How many loops have their strikes made over, and how many come as they are played, without room, desk or tape."""
 
-Task = tuple[int, str, bool, bool, float, bool]
+Task = tuple[int, str, bool, bool, float, bool, bool]
 
 
 def tasks_of(name: str, first: int, count: int) -> list[Task]:
-    """Return how the loops of these seeds are made: seed, group, made over, as played, share of full mixes, by chance."""
+    """Return how loops are made: seed, group, made over, as played, share of full mixes, by chance, with drums of any group."""
     tasks = []
     for seed in range(first, first + count):
         varied, clean = np.random.default_rng(seed + 9).random(2)
         learn = (bool(varied < MADE_OVER), bool(clean < CLEAN), 0.2)
-        ways = {"learn": (*learn, False), "learn chance": (*learn, True), "check": (False, False, 0.2, False),
-                "check clean": (False, True, 0.0, False), "check chance": (False, False, 0.2, True)}
+        ways = {"learn": (*learn, False, False), "learn chance": (*learn, True, False), "learn wide": (*learn, False, True),
+                "check": (False, False, 0.2, False, False), "check clean": (False, True, 0.0, False, False),
+                "check chance": (False, False, 0.2, True, False)}
         tasks.append((seed, GROUPS[(seed - first) % len(GROUPS)], *ways[name]))
     return tasks
 
 
 def loop_of(task: Task) -> LabelledLoop:
     """Return the loop of a task."""
-    seed, group, varied, clean, mix_share, chance = task
-    return make_loop(seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance)
+    seed, group, varied, clean, mix_share, chance, wide = task
+    anywhere = GROUPS if wide else ()
+    return make_loop(seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance, anywhere=anywhere)

@@ -41,7 +41,7 @@ DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
 TURNS = 3
-BATCH, RATE, MATRIX_RATE = 12, 1e-3, 0.01
+BATCH, RATE, MATRIX_RATE = 24, 1e-3, 0.01
 
 
 class Size(NamedTuple):
@@ -53,7 +53,7 @@ class Size(NamedTuple):
     seed: int
 
 
-MEMBERS = (Size(256, 128, 0.15, 1), Size(320, 160, 0.2, 2))
+MEMBERS = (Size(320, 160, 0.15, 1), Size(320, 160, 0.2, 2))
 """Networks that are taught apart and heard as one."""
 
 SAME_S, SAME_ATTACK_S = 0.025, 0.012
@@ -234,7 +234,8 @@ def train(epochs: int, target: Path, without: str, size: Size) -> None:
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
     torch.manual_seed(size.seed)
     rng = np.random.default_rng(size.seed)
-    learn, checks = load("learn") + load("learn chance"), {name: load(name) for name in ("check", "check clean", "check chance")}
+    learn = [example for name, _ in CONTEXT_RUNS for example in load(name)]
+    checks = {name: load(name) for name in ("check", "check clean", "check chance")}
     if without:
         learn = [example for example in learn if GROUPS[int(example["group"])] != without]
     print(f"{len(learn)} loops to learn from", flush=True)
@@ -292,7 +293,7 @@ def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", choices=["gather", "train", "join", "ship"])
-    parser.add_argument("--epochs", type=int, default=11)
+    parser.add_argument("--epochs", type=int, default=9)
     parser.add_argument("--member", type=int, default=0, choices=range(len(MEMBERS)), help="which of the networks to train")
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()

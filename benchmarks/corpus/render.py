@@ -16,7 +16,7 @@ from scipy.signal import fftconvolve, lfilter
 from bompla.model.drums import METERS
 from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
 from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, synth_bank
-from corpus.vary import draw_voices
+from corpus.vary import Variety, draw_voices
 
 Mono = NDArray[np.float64]
 LEVELS_DB = {
@@ -59,17 +59,19 @@ def make_loop(
     clean: bool = False,
     varied: bool = False,
     chance: bool = False,
+    anywhere: tuple[str, ...] = (),
     without: frozenset[Note] = frozenset(),
 ) -> LabelledLoop:
     """Return a loop drawn by seed, on a kit of one of these groups of sounds.
 
-    Its strikes are made over if `varied`, and struck by chance, not as a groove, if `chance`. Notes `without` which it is
+    Its strikes are made over if `varied`, by those of any kit of the groups `anywhere`, and struck by chance, not as a groove,
+    if `chance`. Notes `without` which it is
     played make no sound; all else is as it would be with them.
     """
     rng = np.random.default_rng(seed + 5_000_000)
     groove = chance_groove(seed) if chance else draw_groove(seed)
     group, bank = _bank(groups, seed, rng, varied=varied)
-    dry, played = _play(groove, bank, rng, (group, seed) if varied else None, without)
+    dry, played = _play(groove, bank, rng, Variety(group, seed, anywhere) if varied else None, without)
     frames = round(groove.duration_s * RATE)
     lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
     if untrimmed:
@@ -107,7 +109,7 @@ def _shares(groups: tuple[str, ...]) -> Mono:
 
 
 def _play(
-    groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: tuple[str, int] | None, without: frozenset[Note]
+    groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: Variety | None, without: frozenset[Note]
 ) -> tuple[Mono, frozenset[str]]:
     """Mix every hit at its onset, and say which drums there are; a hat's next stroke stops the open one."""
     frames = 2 * round(groove.duration_s * RATE) + 3 * RATE
@@ -117,7 +119,7 @@ def _play(
     for drum in sorted({note.drum for note in groove.notes}):
         loudest = len(VELOCITIES) - 1
         levels = frozenset(_nearest(note.velocity) for note in groove.notes if note.drum == drum) | {loudest}
-        drawn = draw_voices(drum, levels, bank, *varied, rng) if varied else None
+        drawn = draw_voices(drum, levels, bank, varied, rng) if varied else None
         options = [] if varied else bank.voices.get(drum, [])
         if drawn or options:
             own = pitch * float(rng.uniform(0.94, 1.06))

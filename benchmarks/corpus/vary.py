@@ -5,6 +5,8 @@ All of it is by drum and by loop: a drum keeps its sound through a loop, as a re
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 import soxr
 from numpy.typing import NDArray
@@ -15,6 +17,9 @@ from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, fro
 STRANGER_SHARE = 0.4
 """How often a drum comes from another kit than the rest."""
 
+ANYWHERE_SHARE = 0.65
+"""And how often where it may be any kit of many groups of sounds."""
+
 LAYER_SHARE = 0.12
 
 
@@ -22,17 +27,26 @@ Voices = dict[int, Voice]
 """Strikes of one drum by their place in `VELOCITIES`."""
 
 
-def draw_voices(drum: str, levels: frozenset[int], bank: Bank, group: str, seed: int, rng: np.random.Generator) -> Voices | None:
-    """Return the voices of a drum at some of `VELOCITIES`, made over by chance; None where no kit at hand has it.
+@dataclass(frozen=True)
+class Variety:
+    """What a loop's drums may come from beside its kit: `seed` names kits of our own synthesis.
 
-    Other kits are those of the same group of sounds and our own synthesis, so that a group left out
-    of learning stays unheard.
+    Other kits are those of the loop's own group of sounds, so that a group left out of learning stays unheard, or of all
+    groups of `anywhere`.
     """
-    voices = _picked(drum, levels, bank, group, seed, rng)
+
+    group: str
+    seed: int
+    anywhere: tuple[str, ...] = ()
+
+
+def draw_voices(drum: str, levels: frozenset[int], bank: Bank, variety: Variety, rng: np.random.Generator) -> Voices | None:
+    """Return the voices of a drum at some of `VELOCITIES`, made over by chance; None where no kit at hand has it."""
+    voices = _picked(drum, levels, bank, variety, rng)
     if voices is None:
         return None
     if rng.random() < LAYER_SHARE:
-        other = _picked(drum, levels, bank, group, seed + 1, rng)
+        other = _picked(drum, levels, bank, replace(variety, seed=variety.seed + 1), rng)
         if other is not None:
             share = rng.uniform(0.2, 0.8)
             voices = {
@@ -42,12 +56,14 @@ def draw_voices(drum: str, levels: frozenset[int], bank: Bank, group: str, seed:
     return _made_over(voices, rng)
 
 
-def _picked(drum: str, levels: frozenset[int], bank: Bank, group: str, seed: int, rng: np.random.Generator) -> Voices | None:
+def _picked(drum: str, levels: frozenset[int], bank: Bank, variety: Variety, rng: np.random.Generator) -> Voices | None:
     chance = rng.random()
-    if chance < STRANGER_SHARE / 2 or drum not in bank.voices:
-        return {level: synth_voice(70_000 + seed // 4, drum, level) for level in levels} if drum in VOICES else None
-    if chance < STRANGER_SHARE and group != "synth":
-        kits = font_kits((group,))
+    share = ANYWHERE_SHARE if variety.anywhere else STRANGER_SHARE
+    elsewhere = STRANGER_SHARE / 2 <= chance < share
+    if not (elsewhere and variety.anywhere) and (chance < STRANGER_SHARE / 2 or drum not in bank.voices):
+        return {level: synth_voice(70_000 + variety.seed // 4, drum, level) for level in levels} if drum in VOICES else None
+    if elsewhere and (variety.anywhere or variety.group != "synth"):
+        kits = font_kits(variety.anywhere or (variety.group,))
         bank = font_bank(*kits[int(rng.integers(len(kits)))])
     options = bank.voices.get(drum)
     if not options:

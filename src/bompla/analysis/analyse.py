@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 from msgspec.structs import replace
@@ -60,37 +61,61 @@ def analyse(
     spectrum = spectrum_of(clip)
     if spectrum is None:
         return _nothing_heard(source, clip, params, started)
-    progress(0.4, "finding attacks")
     model = load_model()
-    activations = run(model, features_of(spectrum))
-    found, together = _found(spectrum, activations, params)
-    progress(0.6, "hearing drums")
-    heard = heard_of(together, model)
-    progress(0.8, "reading tempo and bars")
-    threshold = min(1.0, CUT_THRESHOLD / params.sensitivity)
-    used = np.flatnonzero(found.strengths >= threshold)
-    evidence = evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], clip.duration_s)
-    part = excerpt(evidence)
-    readings = read_tempo(part, params if part is evidence else replace(params, trimmed=False))
-    if confidence_of(readings) >= SURE_OF_BARS:
-        best = readings[0]
-        bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
-        heard = heard_of(recurring(together, found.samples / ANALYSIS_RATE, bars, model.drums), model)
-    scale = clip.sample_rate / ANALYSIS_RATE
+    heard = _listened(spectrum, run(model, features_of(spectrum)), clip.duration_s, params, progress)
+    scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
     attacks = tuple(
         _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums, float(clear))
-        for sample, strength, drums, clear in zip(found.samples, found.strengths, heard, clear_db(spectrum, found.samples), strict=True)
+        for sample, strength, drums, clear in zip(
+            found.samples, found.strengths, heard_of(heard.drums, model), clear_db(spectrum, found.samples), strict=True
+        )
     )
     progress(1.0, "done")
+    readings, threshold = heard.readings, _threshold(params)
     return HeardLoop(
         source=source,
-        loop=_loop_of(readings[0], clip, [a for a in attacks if a.strength >= threshold], evidence),
+        loop=_loop_of(readings[0], clip, [a for a in attacks if a.strength >= threshold], heard.evidence),
         readings=_as_tempo_readings(readings),
         tempo_confidence=round(confidence_of(readings), 3),
         attacks=attacks,
         threshold=threshold,
         elapsed_s=time.perf_counter() - started,
     )
+
+
+@dataclass(frozen=True, eq=False)
+class _Listened:
+    """All that is heard: attacks, as strong as they are once all of them and the bars are known, drums, tempo, what it was read from."""
+
+    attacks: FoundAttacks
+    drums: DrumOdds
+    readings: list[Reading]
+    evidence: Evidence
+
+
+def _listened(
+    spectrum: Spectrum, activations: Activations, duration_s: float, params: AnalysisParams, progress: Progress = _silent
+) -> _Listened:
+    progress(0.4, "finding attacks")
+    model = load_model()
+    found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
+    progress(0.6, "hearing drums")
+    together = heard_together(activations, model, load_context(), spectrum, found.samples)
+    heard = heard_of(together, model)
+    progress(0.8, "reading tempo and bars")
+    used = np.flatnonzero(strength_of(together) >= _threshold(params))
+    evidence = evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], duration_s)
+    part = excerpt(evidence)
+    readings = read_tempo(part, params if part is evidence else replace(params, trimmed=False))
+    if confidence_of(readings) >= SURE_OF_BARS:
+        best = readings[0]
+        bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
+        together = recurring(together, found.samples / ANALYSIS_RATE, bars, model.drums)
+    return _Listened(FoundAttacks(found.samples, strength_of(together).astype(np.float64)), together, readings, evidence)
+
+
+def _threshold(params: AnalysisParams) -> float:
+    return min(1.0, CUT_THRESHOLD / params.sensitivity)
 
 
 def quiet_before(clip: Clip, at_sample: int) -> int:
@@ -124,23 +149,15 @@ def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     model = load_model()
     activations = run(model, features_of(spectrum))
     curve = strengths_of(activations, model)
-    found, _ = _found(spectrum, activations, AnalysisParams())
+    found = _listened(spectrum, activations, clip.duration_s, AnalysisParams()).attacks
     if found.samples.size == 0:
         return curve, step_s
-    # Around each attack the curve is as high as the attack is strong, all attacks known; its shape stays.
+    # Around each attack the curve is as high as the attack is strong, all attacks and bars known; its shape stays.
     centre = np.round(found.samples / LOW_HOP).astype(np.int64)
     before = curve[np.clip(centre[:, None] + np.arange(-PEAK_FRAMES, PEAK_FRAMES + 1), 0, curve.size - 1)].max(axis=1)
     nearest = np.searchsorted((centre[1:] + centre[:-1]) / 2.0, np.arange(curve.size))
     gain = (found.strengths / np.maximum(before, CANDIDATE_FLOOR))[nearest]
     return np.clip(curve * gain, 0.0, 1.0).astype(np.float32), step_s
-
-
-def _found(spectrum: Spectrum, activations: Activations, params: AnalysisParams) -> tuple[FoundAttacks, DrumOdds]:
-    """Return the attacks, as strong as they are once all are known, and what is heard at each."""
-    model = load_model()
-    found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
-    together = heard_together(activations, model, load_context(), spectrum, found.samples)
-    return FoundAttacks(found.samples, strength_of(together).astype(np.float64)), together
 
 
 def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:

@@ -14,7 +14,7 @@ from bompla.analysis.network import Activations
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_HOP, Floats, Spectrum
 
-CANDIDATE_FLOOR = 0.05
+CANDIDATE_FLOOR = 0.02
 LEAST_LEFT = 220
 """Samples that must follow an attack: what begins in the last 5 ms belongs to the next time round."""
 
@@ -23,8 +23,8 @@ QUIETEST_HIT_DB = -52.0
 
 PEAK_FRAMES = 2
 FARTHEST_FRAMES = 1.5
-PRIOR_SAMPLES = 130.0
-"""How far the network's idea of the time is off, as a standard deviation: 3 ms."""
+PRIOR_SAMPLES = 60.0
+"""How far the network's idea of the time is off, as a standard deviation: 1.4 ms."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -172,7 +172,8 @@ class BeatGrid:
             index = np.mod(index, size)
         inside = (index >= 0) & (index < size)
         places = index[inside] + _ROLE_ROWS * size
-        return np.bincount(places.ravel(), self.evidence.roles[:, inside].ravel(), minlength=5 * size).reshape(5, size)
+        counted = np.bincount(places.ravel(), self.evidence.roles[:, inside].ravel(), minlength=5 * size)
+        return np.asarray(counted, np.float64).reshape(5, size)
 
     @cached_property
     def on_beat(self) -> Array:
