@@ -302,7 +302,7 @@ def test_the_percussive_part_drops_the_chords(demo_loops: list[tuple[str, Clip, 
 @settings(max_examples=25)
 @given(bars=st.integers(2, 8), step=st.integers(0, 15), drum=st.integers(0, 3), jitter=st.integers(0, 9), start=st.floats(0.0, 2.0))
 def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, drum: int, jitter: int, start: float) -> None:
-    """A doubtful drum that is sure in every other bar becomes likelier, one that is in none of them less likely."""
+    """A doubtful attack and its drum, sure in every other bar, become likelier, those that are in none of them less likely."""
     rng = np.random.default_rng(jitter)
     drums = ("kick", "snare", "rim", "shaker")
     bar_s = 2.0
@@ -314,9 +314,12 @@ def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, dru
     odds[doubtful, drum] = -0.5
     alone = (step + 5) % 16
     odds[alone, (drum + 1) % 4] = -0.5
-    found = recurring(DrumOdds(odds, np.zeros_like(odds), odds[:, 0]), times, BarGrid(start, bar_s, bars), drums)
+    likely = odds.max(axis=1)
+    found = recurring(DrumOdds(odds, np.zeros_like(odds), likely), times, BarGrid(start, bar_s, bars), drums)
     assert found.odds[doubtful, drum] > odds[doubtful, drum] + 0.5
     assert found.odds[alone, (drum + 1) % 4] < odds[alone, (drum + 1) % 4] - 0.3
+    assert found.attack[doubtful] > likely[doubtful] + 0.2
+    assert found.attack[alone] < likely[alone] - 0.2
     sure = np.delete(np.arange(bars) * 16 + step, 0)
     assert (found.odds[sure, drum] > 1.5).all(), "one bar in doubt does not unsettle the others"
     for other in (BarGrid(start, bar_s, 1), BarGrid(start, bar_s, 500), BarGrid(start + 900.0, bar_s, bars)):

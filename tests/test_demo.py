@@ -125,3 +125,7 @@ def test_a_made_loop_has_its_hits_where_its_truth_says(untrimmed: bool) -> None:
         assert not np.abs(loop.samples[: first - 1]).max() > 0.25
     again = make_loop(8, ("synth",), untrimmed=untrimmed, mix_share=0.0, clean=True)
     assert np.array_equal(loop.samples, again.samples)
+    for anywhere in ((), ("synth", "not installed")):
+        other = make_loop(8, ("synth",), untrimmed=untrimmed, mix_share=0.0, clean=True, varied=True, anywhere=anywhere)
+        assert other.groove == loop.groove
+        assert not np.array_equal(other.samples, loop.samples), "strikes made over are other sounds of the same groove"

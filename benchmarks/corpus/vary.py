@@ -59,11 +59,10 @@ def draw_voices(drum: str, levels: frozenset[int], bank: Bank, variety: Variety,
 def _picked(drum: str, levels: frozenset[int], bank: Bank, variety: Variety, rng: np.random.Generator) -> Voices | None:
     chance = rng.random()
     share = ANYWHERE_SHARE if variety.anywhere else STRANGER_SHARE
-    elsewhere = STRANGER_SHARE / 2 <= chance < share
-    if not (elsewhere and variety.anywhere) and (chance < STRANGER_SHARE / 2 or drum not in bank.voices):
+    kits = font_kits(variety.anywhere or (variety.group,)) if STRANGER_SHARE / 2 <= chance < share else []
+    if not (kits and variety.anywhere) and (chance < STRANGER_SHARE / 2 or drum not in bank.voices):
         return {level: synth_voice(70_000 + variety.seed // 4, drum, level) for level in levels} if drum in VOICES else None
-    if elsewhere and (variety.anywhere or variety.group != "synth"):
-        kits = font_kits(variety.anywhere or (variety.group,))
+    if kits:
         bank = font_bank(*kits[int(rng.integers(len(kits)))])
     options = bank.voices.get(drum)
     if not options:
