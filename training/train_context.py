@@ -35,13 +35,15 @@ from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, dropout  # noqa: E402
-from runs import CONTEXT_RUNS, GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, tasks_of  # noqa: E402
+from runs import CONTEXT_RUNS, FURTHER_RUNS, GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, tasks_of  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-CHECK_SEED, CLEAN_SEED, CHANCE_SEED = 300_000, 305_000, 307_000
+CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96)}
 TURNS = 3
 BATCH, RATE, MATRIX_RATE = 24, 1e-3, 0.01
+FURTHER_SHARE = 0.4
+"""How fast, against that, a network learns that goes on from where it had come to."""
 
 
 class Size(NamedTuple):
@@ -227,15 +229,15 @@ def loss_of(net: Any, tensors: list[Any]) -> Any:
     return heard + 1.5 * hard + found
 
 
-def train(epochs: int, target: Path, without: str, size: Size) -> None:
-    """Train a network of this size, print how well loops for checking are heard, and write the weights."""
+def train(epochs: int, target: Path, without: str, size: Size, *, further: bool) -> None:
+    """Train a network of this size, or go `further` with it, print how well loops for checking are heard, and write the weights."""
     import torch
 
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
     torch.manual_seed(size.seed)
     rng = np.random.default_rng(size.seed)
-    learn = [example for name, _ in CONTEXT_RUNS for example in load(name)]
-    checks = {name: load(name) for name in ("check", "check clean", "check chance")}
+    learn = [example for name, _ in CONTEXT_RUNS + (FURTHER_RUNS if further else ()) for example in load(name)]
+    checks = {name: load(name) for name in CHECKS}
     if without:
         learn = [example for example in learn if GROUPS[int(example["group"])] != without]
     print(f"{len(learn)} loops to learn from", flush=True)
@@ -243,9 +245,13 @@ def train(epochs: int, target: Path, without: str, size: Size) -> None:
     everything = np.concatenate([example["seen"] for example in learn[::4]]).astype(np.float32)
     net.mean[:], net.spread[:] = torch.tensor(everything.mean(axis=0)), torch.tensor(everything.std(axis=0) + 0.05)
     steps = len(learn) // BATCH
-    learner = Learner(net, epochs * steps, rate=RATE, matrix_rate=MATRIX_RATE, decay=0.02, average=0.997, last="out")
+    kept, share = target.with_suffix(".checkpoint.pt"), 1.0
+    if further:
+        known = torch.load(kept)["parts"][1]
+        net.load_state_dict({name.removeprefix("module."): value for name, value in known.items() if name != "n_averaged"})
+        kept, share = target.with_suffix(".further.checkpoint.pt"), FURTHER_SHARE
+    learner = Learner(net, epochs * steps, rate=share * RATE, matrix_rate=share * MATRIX_RATE, decay=0.02, average=0.997, last="out")
     smooth = learner.smooth
-    kept = target.with_suffix(".checkpoint.pt")
     for epoch in range(learner.resumed(kept), epochs):
         began, total = time.monotonic(), 0.0
         net.train()
@@ -295,18 +301,18 @@ def main() -> None:
     parser.add_argument("what", choices=["gather", "train", "join", "ship"])
     parser.add_argument("--epochs", type=int, default=9)
     parser.add_argument("--member", type=int, default=0, choices=range(len(MEMBERS)), help="which of the networks to train")
+    parser.add_argument("--further", action="store_true", help="go on with it, with more loops, two epochs or so")
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
     name = f"context{chosen.without and ' without '}{chosen.without}"
     if chosen.what == "gather":
-        gather("check", CHECK_SEED, 200)
-        gather("check clean", CLEAN_SEED, 96)
-        gather("check chance", CHANCE_SEED, 96)
-        for name, firsts in CONTEXT_RUNS:  # kept run by run, so that it can go on after a break
+        for name, (first, count) in CHECKS.items():
+            gather(name, first, count)
+        for name, firsts in CONTEXT_RUNS + FURTHER_RUNS:  # kept run by run, so that it can go on after a break
             for first in firsts:
                 gather(name, first, RUN)
     elif chosen.what == "train":
-        train(chosen.epochs, FOLDER / f"{name} {chosen.member}.npz", chosen.without, MEMBERS[chosen.member])
+        train(chosen.epochs, FOLDER / f"{name} {chosen.member}.npz", chosen.without, MEMBERS[chosen.member], further=chosen.further)
     else:
         target = FOLDER / f"{name}.npz" if chosen.what == "join" else ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
         join([FOLDER / f"{name} {number}.npz" for number in range(len(MEMBERS))], target)

@@ -60,18 +60,19 @@ def make_loop(
     varied: bool = False,
     chance: bool = False,
     anywhere: tuple[str, ...] = (),
+    ringing: bool = False,
     without: frozenset[Note] = frozenset(),
 ) -> LabelledLoop:
     """Return a loop drawn by seed, on a kit of one of these groups of sounds.
 
-    Its strikes are made over if `varied`, by those of any kit of the groups `anywhere`, and struck by chance, not as a groove,
-    if `chance`. Notes `without` which it is
+    Its strikes are made over if `varied`, by those of any kit of the groups `anywhere`, its closed hats at times held half open
+    if `ringing`, and struck by chance, not as a groove, if `chance`. Notes `without` which it is
     played make no sound; all else is as it would be with them.
     """
     rng = np.random.default_rng(seed + 5_000_000)
     groove = chance_groove(seed) if chance else draw_groove(seed)
     group, bank = _bank(groups, seed, rng, varied=varied)
-    dry, played = _play(groove, bank, rng, Variety(group, seed, anywhere) if varied else None, without)
+    dry, played = _play(groove, bank, rng, Variety(group, seed, anywhere, ringing) if varied else None, without)
     frames = round(groove.duration_s * RATE)
     lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
     if untrimmed:

@@ -20,6 +20,9 @@ STRANGER_SHARE = 0.4
 ANYWHERE_SHARE = 0.65
 """And how often where it may be any kit of many groups of sounds."""
 
+RINGING_SHARE, RINGS_S, OPEN_RINGS_S = 0.5, (0.08, 0.35), 0.4
+"""How often a closed hat is one held half open, how fast it then fades, and how fast at most an open one beside it does."""
+
 LAYER_SHARE = 0.12
 
 
@@ -32,17 +35,19 @@ class Variety:
     """What a loop's drums may come from beside its kit: `seed` names kits of our own synthesis.
 
     Other kits are those of the loop's own group of sounds, so that a group left out of learning stays unheard, or of all
-    groups of `anywhere`.
+    groups of `anywhere`. Where closed hats may be `ringing` they are told from open ones by what else the loop has.
     """
 
     group: str
     seed: int
     anywhere: tuple[str, ...] = ()
+    ringing: bool = False
 
 
 def draw_voices(drum: str, levels: frozenset[int], bank: Bank, variety: Variety, rng: np.random.Generator) -> Voices | None:
     """Return the voices of a drum at some of `VELOCITIES`, made over by chance; None where no kit at hand has it."""
-    voices = _picked(drum, levels, bank, variety, rng)
+    ringing = variety.ringing and drum == "hat_closed" and rng.random() < RINGING_SHARE
+    voices = _picked("hat_open" if ringing else drum, levels, bank, variety, rng)
     if voices is None:
         return None
     if rng.random() < LAYER_SHARE:
@@ -53,7 +58,8 @@ def draw_voices(drum: str, levels: frozenset[int], bank: Bank, variety: Variety,
                 level: _sum((1.0 - share) * _level(voice), share * _level(other[level])) * np.abs(voice).max()
                 for level, voice in voices.items()
             }
-    return _made_over(voices, rng)
+    made = _made_over(voices, rng, OPEN_RINGS_S if variety.ringing and drum == "hat_open" else 0.0)
+    return _fading(made, float(np.exp(rng.uniform(*np.log(RINGS_S))))) if ringing else made
 
 
 def _picked(drum: str, levels: frozenset[int], bank: Bank, variety: Variety, rng: np.random.Generator) -> Voices | None:
@@ -71,9 +77,14 @@ def _picked(drum: str, levels: frozenset[int], bank: Bank, variety: Variety, rng
     return {level: option[level] for level in levels}
 
 
-def _made_over(voices: Voices, rng: np.random.Generator) -> Voices:
+def _fading(voices: Voices, decay_s: float) -> Voices:
+    return {place: (voice * np.exp(-np.arange(len(voice)) / (decay_s * RATE))).astype(np.float32) for place, voice in voices.items()}
+
+
+def _made_over(voices: Voices, rng: np.random.Generator, least_decay_s: float) -> Voices:
     pitch = float(np.exp(np.clip(rng.normal(0.0, 0.13), -0.4, 0.4)))
     decay_s = float(np.exp(rng.uniform(np.log(0.04), np.log(1.0)))) if rng.random() < 0.35 else 0.0
+    decay_s = max(decay_s, least_decay_s) if decay_s else 0.0
     gate_s = float(rng.uniform(0.06, 0.5)) if rng.random() < 0.12 else 0.0
     snap_db = float(rng.uniform(-7.0, 7.0)) if rng.random() < 0.35 else 0.0
     snap_s = float(rng.uniform(0.003, 0.02))
