@@ -35,7 +35,7 @@ from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, dropout  # noqa: E402
-from runs import CONTEXT_RUNS, FURTHER_RUNS, GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, tasks_of  # noqa: E402
+from runs import CONTEXT_RUNS, FURTHER_RUNS, GROUPS, OF_ALL_GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, tasks_of  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
@@ -236,7 +236,8 @@ def train(epochs: int, target: Path, without: str, size: Size, *, further: bool)
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
     torch.manual_seed(size.seed)
     rng = np.random.default_rng(size.seed)
-    learn = [example for name, _ in CONTEXT_RUNS + (FURTHER_RUNS if further else ()) for example in load(name)]
+    runs = CONTEXT_RUNS + (FURTHER_RUNS if further else ())
+    learn = [example for name, _ in runs if not (without and name in OF_ALL_GROUPS) for example in load(name)]
     checks = {name: load(name) for name in CHECKS}
     if without:
         learn = [example for example in learn if GROUPS[int(example["group"])] != without]
