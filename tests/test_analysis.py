@@ -261,6 +261,10 @@ def test_what_is_heard_together_does_not_hang_on_the_order_nor_on_how_long_it_go
     longer = reheard(context, np.tile(seen, (rounds, 1)), many)
     assert len(longer.odds) > 2 * AMONG
     assert np.mean((longer.odds > 0.0) == np.tile(known.odds > 0.0, (rounds, 1))) > 0.99
+    for count in (AMONG + 1, 2 * AMONG - 64, 2 * AMONG - 63):
+        first = DrumOdds(many.odds[:count], many.force[:count], many.attack[:count])
+        part = reheard(context, np.tile(seen, (rounds, 1))[:count], first)
+        assert (np.abs(part.force - first.force).max(axis=1) > 0.0).all(), "each is heard anew, those at the ends of parts too"
 
 
 @pytest.mark.parametrize("ghost", [24, 44])

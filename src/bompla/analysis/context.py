@@ -31,6 +31,9 @@ HEADS = 4
 AMONG = 256
 """Attacks are looked at among so many: more are taken in overlapping parts, so that time stays linear in length."""
 
+AT_ENDS = 32
+"""So many at the ends of a part are heard in the part before and after it, if there is one."""
+
 
 @dataclass(frozen=True, eq=False)
 class ContextNet:
@@ -63,12 +66,12 @@ def reheard(context: ContextModel, seen: Floats, before: DrumOdds) -> DrumOdds:
 
 def _told(net: ContextNet, seen: Floats, before: DrumOdds) -> DrumOdds:
     count = len(seen)
-    starts = range(0, max(1, count - AMONG // 2), AMONG // 2) if count > AMONG else range(1)
+    starts = range(0, max(1, count - 2 * AT_ENDS), AMONG - 2 * AT_ENDS) if count > AMONG else range(1)
     out = np.zeros((count, net.ends["out"].shape[1]), np.float32)
     for start in starts:
-        part = slice(start, min(count, start + AMONG))
-        begin = AMONG // 4 if start else 0
-        out[start + begin : part.stop] = _outputs(net, seen[part])[begin:]
+        first = max(0, min(start, count - AMONG))  # the last part is as long as any
+        begin = start + AT_ENDS if start else 0
+        out[begin : first + AMONG] = _outputs(net, seen[first : first + AMONG])[begin - first :]
     drums = before.odds.shape[1]
     return DrumOdds(
         np.clip(before.odds, -LIKELIEST, LIKELIEST) * net.scale + ODDS_CHANGE * out[:, :drums],
