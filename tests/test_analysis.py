@@ -13,9 +13,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
-from bompla.analysis.attacks import find_attacks
+from bompla.analysis.attacks import CANDIDATE_FLOOR, find_attacks
 from bompla.analysis.context import AMONG, DrumOdds, load_context, read_context, reheard, seen_at
-from bompla.analysis.hearing import BarGrid, heard_alone, recurring, strengths_of
+from bompla.analysis.hearing import CUT_THRESHOLD, BarGrid, heard_alone, recurring, strengths_of
 from bompla.analysis.network import features_of, load_model, read_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
@@ -133,6 +133,13 @@ def test_a_greater_sensitivity_cuts_at_softer_attacks(demo_loops: list[tuple[str
     counts = [len(document_from(analyse(clip, AnalysisParams(sensitivity=s)), "x").slices()) for s in (0.3, 1.0, 2.0)]
     assert counts == sorted(counts)
     assert counts[0] < counts[2]
+
+
+def test_what_turns_out_to_be_no_attack_is_nothing_to_snap_to(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    """Places that were looked at and are none, all attacks known, are not told of; those in doubt are."""
+    weakest = [min(attack.strength for attack in analyse(clip, name=name).attacks) for name, clip, _ in demo_loops]
+    assert min(weakest) >= CANDIDATE_FLOOR
+    assert min(weakest) < CUT_THRESHOLD
 
 
 def test_progress_is_told_and_may_cancel(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:

@@ -61,17 +61,17 @@ def analyse(
     spectrum = spectrum_of(clip)
     if spectrum is None:
         return _nothing_heard(source, clip, params, started)
+    progress(0.4, "finding attacks")
     model = load_model()
     heard = _listened(spectrum, run(model, features_of(spectrum)), clip.duration_s, params, progress)
+    readings, threshold = heard.readings, _threshold(params)
     scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
+    drums, clear = heard_of(heard.drums, model), clear_db(spectrum, found.samples)
     attacks = tuple(
-        _attack(clip, min(clip.frames - 1, round(int(sample) * scale)), float(strength), drums, float(clear))
-        for sample, strength, drums, clear in zip(
-            found.samples, found.strengths, heard_of(heard.drums, model), clear_db(spectrum, found.samples), strict=True
-        )
+        _attack(clip, min(clip.frames - 1, round(int(found.samples[i]) * scale)), float(found.strengths[i]), drums[i], float(clear[i]))
+        for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR)  # so weak a place is none now: nothing shall snap to it
     )
     progress(1.0, "done")
-    readings, threshold = heard.readings, _threshold(params)
     return HeardLoop(
         source=source,
         loop=_loop_of(readings[0], clip, [a for a in attacks if a.strength >= threshold], heard.evidence),
@@ -96,7 +96,6 @@ class _Listened:
 def _listened(
     spectrum: Spectrum, activations: Activations, duration_s: float, params: AnalysisParams, progress: Progress = _silent
 ) -> _Listened:
-    progress(0.4, "finding attacks")
     model = load_model()
     found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
     progress(0.6, "hearing drums")

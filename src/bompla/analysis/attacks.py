@@ -15,6 +15,8 @@ from bompla.analysis.params import AnalysisParams
 from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_HOP, Floats, Spectrum
 
 CANDIDATE_FLOOR = 0.02
+"""A place less likely than this to be an attack is not looked at, nor told of once all are known: of 540 found so, 3 were attacks."""
+
 LEAST_LEFT = 220
 """Samples that must follow an attack: what begins in the last 5 ms belongs to the next time round."""
 

@@ -66,7 +66,7 @@ def reheard(context: ContextModel, seen: Floats, before: DrumOdds) -> DrumOdds:
 
 def _told(net: ContextNet, seen: Floats, before: DrumOdds) -> DrumOdds:
     count = len(seen)
-    starts = range(0, max(1, count - 2 * AT_ENDS), AMONG - 2 * AT_ENDS) if count > AMONG else range(1)
+    starts = range(0, count - 2 * AT_ENDS, AMONG - 2 * AT_ENDS) if count > AMONG else range(1)
     out = np.zeros((count, net.ends["out"].shape[1]), np.float32)
     for start in starts:
         first = max(0, min(start, count - AMONG))  # the last part is as long as any
