@@ -24,12 +24,24 @@ CONTEXT_RUNS: Runs = (
     ("learn wide", (190_000, 191_000, 192_000, 193_000, 194_000, 195_000, 196_000, 197_000)),
 )
 FURTHER_RUNS: Runs = (("learn ringing", (183_000, 184_000)),)
+AFTER_RUNS: Runs = (
+    ("learn", (173_000, 174_000, 175_000)), ("learn chance", (156_000,)), ("learn wide", (198_000,)), ("learn ringing", (185_000,)),
+)
+"""What it goes on with after the network has gone on."""
+
 OF_ALL_GROUPS = ("learn wide", "learn ringing")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""
+
+REFINE_RUNS: Runs = (("learn", (240_000,)), ("learn wide", (241_000,)))
+"""What places attacks to the sample learns from these, new to the network as well."""
 
 NETWORK_RUNS: dict[str, Runs] = {
     "anew": (("learn", (145_000, 146_000, 147_000, 148_000, 149_000)), ("learn chance", (152_000, 153_000))),
     "further": (("learn", (160_000, 161_000, 162_000, 163_000, 164_000)), ("learn chance", (170_000, 171_000))),
+    "wider": (
+        ("learn wide", (220_000, 221_000, 222_000, 223_000, 224_000)), ("learn ringing", (226_000,)),
+        ("learn", (160_000, 161_000, 162_000, 163_000, 164_000)), ("learn chance", (170_000, 171_000)),
+    ),
 }
 """First seeds of runs. What hears attacks together learns from loops that the network did not learn from, to know how unsure it is.
 

@@ -35,15 +35,28 @@ from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, dropout  # noqa: E402
-from runs import CONTEXT_RUNS, FURTHER_RUNS, GROUPS, OF_ALL_GROUPS, ROOT, RUN, LabelledLoop, Task, loop_of, tasks_of  # noqa: E402
+from runs import AFTER_RUNS, CONTEXT_RUNS, FURTHER_RUNS, GROUPS, OF_ALL_GROUPS, ROOT, RUN, LabelledLoop, Runs, Task, loop_of, tasks_of  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96)}
 TURNS = 3
 BATCH, RATE, MATRIX_RATE = 24, 1e-3, 0.01
-FURTHER_SHARE = 0.4
-"""How fast, against that, a network learns that goes on from where it had come to."""
+
+
+class Stage(NamedTuple):
+    """The runs of a stage of learning, how fast it learns against the first, and how the stage that it goes on from is kept."""
+
+    runs: Runs
+    share: float
+    start: str
+
+
+STAGES = {
+    "first": Stage(CONTEXT_RUNS, 1.0, ""),
+    "further": Stage(CONTEXT_RUNS + FURTHER_RUNS, 0.4, ".checkpoint.pt"),
+    "after": Stage(AFTER_RUNS, 0.4, ".further.checkpoint.pt"),
+}
 
 
 class Size(NamedTuple):
@@ -118,10 +131,10 @@ def gather(name: str, first: int, count: int) -> None:
     print(f"{path.name}: {len(parts)} loops", flush=True)
 
 
-def load(name: str) -> list[dict[str, np.ndarray]]:
-    """Return the kept examples of this name."""
+def load(name: str, firsts: tuple[int, ...]) -> list[dict[str, np.ndarray]]:
+    """Return the kept examples of the runs of this name that begin at these seeds."""
     examples: list[dict[str, np.ndarray]] = []
-    for path in sorted(FOLDER.glob(f"context {name} [0-9]*.npz")):
+    for path in sorted(path for first in firsts for path in FOLDER.glob(f"context {name} {first} *.npz")):
         with np.load(path) as data:
             found: dict[str, dict[str, np.ndarray]] = {}
             for entry in data.files:
@@ -229,16 +242,16 @@ def loss_of(net: Any, tensors: list[Any]) -> Any:
     return heard + 1.5 * hard + found
 
 
-def train(epochs: int, target: Path, without: str, size: Size, *, further: bool) -> None:
-    """Train a network of this size, or go `further` with it, print how well loops for checking are heard, and write the weights."""
+def train(epochs: int, target: Path, without: str, size: Size, stage: Stage, kept: Path) -> None:
+    """Train a network of this size in one of the stages, print how well loops for checking are heard, and write the weights."""
     import torch
 
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
     torch.manual_seed(size.seed)
     rng = np.random.default_rng(size.seed)
-    runs = CONTEXT_RUNS + (FURTHER_RUNS if further else ())
-    learn = [example for name, _ in runs if not (without and name in OF_ALL_GROUPS) for example in load(name)]
-    checks = {name: load(name) for name in CHECKS}
+    runs = [run for run in stage.runs if not (without and run[0] in OF_ALL_GROUPS)]
+    learn = [example for run in runs for example in load(*run)]
+    checks = {name: load(name, (first,)) for name, (first, _) in CHECKS.items()}
     if without:
         learn = [example for example in learn if GROUPS[int(example["group"])] != without]
     print(f"{len(learn)} loops to learn from", flush=True)
@@ -246,12 +259,11 @@ def train(epochs: int, target: Path, without: str, size: Size, *, further: bool)
     everything = np.concatenate([example["seen"] for example in learn[::4]]).astype(np.float32)
     net.mean[:], net.spread[:] = torch.tensor(everything.mean(axis=0)), torch.tensor(everything.std(axis=0) + 0.05)
     steps = len(learn) // BATCH
-    kept, share = target.with_suffix(".checkpoint.pt"), 1.0
-    if further:
-        known = torch.load(kept)["parts"][1]
+    if stage.start:
+        known = torch.load(target.with_suffix(stage.start))["parts"][1]
         net.load_state_dict({name.removeprefix("module."): value for name, value in known.items() if name != "n_averaged"})
-        kept, share = target.with_suffix(".further.checkpoint.pt"), FURTHER_SHARE
-    learner = Learner(net, epochs * steps, rate=share * RATE, matrix_rate=share * MATRIX_RATE, decay=0.02, average=0.997, last="out")
+    rates = {"rate": stage.share * RATE, "matrix_rate": stage.share * MATRIX_RATE}
+    learner = Learner(net, epochs * steps, **rates, decay=0.02, average=0.997, last="out")
     smooth = learner.smooth
     for epoch in range(learner.resumed(kept), epochs):
         began, total = time.monotonic(), 0.0
@@ -302,18 +314,22 @@ def main() -> None:
     parser.add_argument("what", choices=["gather", "train", "join", "ship"])
     parser.add_argument("--epochs", type=int, default=9)
     parser.add_argument("--member", type=int, default=0, choices=range(len(MEMBERS)), help="which of the networks to train")
-    parser.add_argument("--further", action="store_true", help="go on with it, with more loops, two epochs or so")
+    parser.add_argument("--stage", default="first", choices=STAGES, help="what to learn from, and what to go on from")
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
     name = f"context{chosen.without and ' without '}{chosen.without}"
     if chosen.what == "gather":
-        for name, (first, count) in CHECKS.items():
-            gather(name, first, count)
-        for name, firsts in CONTEXT_RUNS + FURTHER_RUNS:  # kept run by run, so that it can go on after a break
+        for kind, (first, count) in CHECKS.items():
+            gather(kind, first, count)
+        for kind, firsts in STAGES[chosen.stage].runs:  # kept run by run, so that it can go on after a break
             for first in firsts:
-                gather(name, first, RUN)
+                gather(kind, first, RUN)
     elif chosen.what == "train":
-        train(chosen.epochs, FOLDER / f"{name} {chosen.member}.npz", chosen.without, MEMBERS[chosen.member], further=chosen.further)
+        kept = "" if chosen.stage == "first" else f".{chosen.stage}"
+        target = FOLDER / f"{name} {chosen.member}.npz"
+        train(
+            chosen.epochs, target, chosen.without, MEMBERS[chosen.member], STAGES[chosen.stage], target.with_suffix(f"{kept}.checkpoint.pt")
+        )
     else:
         target = FOLDER / f"{name}.npz" if chosen.what == "join" else ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
         join([FOLDER / f"{name} {number}.npz" for number in range(len(MEMBERS))], target)
