@@ -19,6 +19,7 @@ from bompla.analysis.hearing import CUT_THRESHOLD, BarGrid, heard_alone, recurri
 from bompla.analysis.network import features_of, load_model, read_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
+from bompla.analysis.refine import BACK, ON, read_refine, refine
 from bompla.analysis.separate import pull_apart
 from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_BINS, LOW_FFT_SIZE, LOW_HOP, spectrum_of
 from bompla.audio.clip import Clip
@@ -232,7 +233,22 @@ def no_weights() -> bytes:
     return stream.getvalue()
 
 
-@pytest.mark.parametrize("read", [read_model, read_context])
+@settings(max_examples=25, deadline=None)
+@given(
+    at=st.integers(3_000, 60_000), off=st.integers(50 - ON, BACK - 50), hz=st.floats(60.0, 6_000.0), seed=st.integers(0, 999),
+    gain=st.floats(0.02, 1.0),
+)
+def test_a_strike_over_hiss_is_placed_to_half_a_millisecond(at: int, off: int, hz: float, seed: int, gain: float) -> None:
+    """However far off the place that is thought of, and however loud the sound."""
+    rng = np.random.default_rng(seed)
+    sound = 0.002 * rng.normal(size=64_000)
+    since = np.arange(64_000 - at) / 44_100
+    sound[at:] += np.exp(-since / 0.05) * (np.sin(2 * np.pi * hz * since) + 0.3 * rng.normal(size=since.size))
+    found = refine((gain * sound).astype(np.float32), np.array([at + off]))
+    assert abs(int(found[0]) - at) <= 22
+
+
+@pytest.mark.parametrize("read", [read_model, read_context, read_refine])
 @pytest.mark.parametrize("content", [b"", b"not weights", no_weights()])
 def test_a_damaged_model_is_told_in_words(read: Callable[[io.BytesIO], object], content: bytes) -> None:
     with pytest.raises(AnalysisError, match="damaged"):
