@@ -55,7 +55,7 @@ class Stage(NamedTuple):
 STAGES = {
     "first": Stage(CONTEXT_RUNS, 1.0, ""),
     "further": Stage(CONTEXT_RUNS + FURTHER_RUNS, 0.4, ".checkpoint.pt"),
-    "after": Stage(AFTER_RUNS, 0.4, ".further.checkpoint.pt"),
+    "after": Stage(CONTEXT_RUNS + FURTHER_RUNS + 2 * AFTER_RUNS, 0.4, ".further.checkpoint.pt"),
 }
 
 
