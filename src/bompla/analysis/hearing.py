@@ -98,7 +98,7 @@ def heard_of(found: DrumOdds, model: HearingModel) -> list[tuple[Heard, ...]]:
     return heard
 
 
-RECUR_SHARE, RECUR_FROM, RECUR_ABSENT, RECUR_MOST = 0.5, -0.4, -3.5, 4.0
+RECUR_SHARE, RECUR_FROM, RECUR_ABSENT, RECUR_MOST = 0.5, -0.1, -3.5, 4.0
 ATTACK_RECUR_SHARE, ATTACK_RECUR_FROM = 0.2, 0.5
 RECUR_NEAR_S = 0.018
 FOR_ONCE = ("crash", "tom_low", "tom_mid", "tom_high", "perc")
