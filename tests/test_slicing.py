@@ -53,7 +53,7 @@ def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> 
     session.open(next(path for path in loop_paths() if path.stem == "rough dub"))
     settle(qtbot, window)
     window.go_to(1)
-    session.edit("set threshold", lambda d: set_threshold(d, 0.93))
+    session.edit("set threshold", lambda d: set_threshold(d, 0.91))
     settle(qtbot, window)
     pattern, first = session.document.pattern, session.document
     kinds = {doubt.kind for doubt in session.doubts}

@@ -38,7 +38,7 @@ _FIRST, _LAST = (WINDOW // 2 - BACK - BEFORE) // EVERY, (WINDOW // 2 + ON + AFTE
 GAIN_STEP = 4
 """Changes are weighed at one sample in so many."""
 
-AUDIBLE = 1e-6
+AUDIBLE = 1e-5
 """Against the loudest band: a change of less than this is none, such as what resampling leaves where a sound has no highs."""
 
 SPAN = 176.4
