@@ -63,7 +63,7 @@ def analyse(
         return _nothing_heard(source, clip, params, started)
     progress(0.4, "finding attacks")
     model = load_model()
-    heard = _listened(spectrum, run(model, features_of(spectrum)), clip.duration_s, params, progress)
+    heard = listened(spectrum, run(model, features_of(spectrum)), clip.duration_s, params, progress)
     readings, threshold = heard.readings, _threshold(params)
     scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
     drums, clear = heard_of(heard.drums, model), clear_db(spectrum, found.samples)
@@ -84,7 +84,7 @@ def analyse(
 
 
 @dataclass(frozen=True, eq=False)
-class _Listened:
+class Listened:
     """All that is heard: attacks, as strong as they are once all of them and the bars are known, drums, tempo, what it was read from."""
 
     attacks: FoundAttacks
@@ -93,9 +93,10 @@ class _Listened:
     evidence: Evidence
 
 
-def _listened(
+def listened(
     spectrum: Spectrum, activations: Activations, duration_s: float, params: AnalysisParams, progress: Progress = _silent
-) -> _Listened:
+) -> Listened:
+    """Return all that is heard in a spectrum, with what the network made of it, of a sound so many seconds long."""
     model = load_model()
     found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
     progress(0.6, "hearing drums")
@@ -110,7 +111,7 @@ def _listened(
         best = readings[0]
         bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
         together = recurring(together, found.samples / ANALYSIS_RATE, bars, model.drums)
-    return _Listened(FoundAttacks(found.samples, strength_of(together).astype(np.float64)), together, readings, evidence)
+    return Listened(FoundAttacks(found.samples, strength_of(together).astype(np.float64)), together, readings, evidence)
 
 
 def _threshold(params: AnalysisParams) -> float:
@@ -148,7 +149,7 @@ def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     model = load_model()
     activations = run(model, features_of(spectrum))
     curve = strengths_of(activations, model)
-    found = _listened(spectrum, activations, clip.duration_s, AnalysisParams()).attacks
+    found = listened(spectrum, activations, clip.duration_s, AnalysisParams()).attacks
     if found.samples.size == 0:
         return curve, step_s
     # Around each attack the curve is as high as the attack is strong, all attacks and bars known; its shape stays.

@@ -6,6 +6,7 @@ import json
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from importlib.resources import files
+from itertools import product
 
 import numpy as np
 
@@ -21,8 +22,8 @@ KEPT_PERIODS, KEPT_PHASES = 10, 4
 SEARCHED = 16
 """How many beat lengths the search gives."""
 
-SLOWER = 3
-"""Of how many of them beats half as long again are looked at too."""
+SLOWER, SLOWER_TIMES = 3, (1.5, 2.0, 3.0)
+"""Of how many of them beats so many times as long are looked at too."""
 
 SAME_BEAT = 0.02
 """Beats whose lengths differ by less than this share are one."""
@@ -31,6 +32,9 @@ LOOSE_S = 0.010
 """How far from its division of the beat an attack may lie and still count much for how long a beat is."""
 
 MAX_BEATS = 1024
+THIN = 0.35
+"""Less than this share of what a bar usually has may be none of the loop."""
+
 WEIGHTS_FILE = "tempo.json"
 
 
@@ -181,29 +185,38 @@ def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Read
 
 
 def _kept(ranked: list[tuple[float, float]], longest_s: float) -> list[tuple[float, float]]:
-    """Return the most promising beats, and beats half as long again as the best: three quick ones may be two slow ones in three."""
+    """Return the most promising beats, and slower ones of the best: three quick ones may be two slow ones in three, or one."""
     kept = ranked[:KEPT_PERIODS]
-    for beat_s, phase in ranked[:SLOWER]:
-        longer = 1.5 * beat_s
+    for (beat_s, phase), times in product(ranked[:SLOWER], SLOWER_TIMES):
+        longer = times * beat_s
         if longer <= longest_s and all(abs(np.log(longer / known)) > SAME_BEAT for known, _ in kept):
             kept.append((longer, phase))
     return kept
 
 
 def _placed(grid: BeatGrid, meter: Meter, first: float, last: float) -> list[Reading]:
-    """Return readings with the first bar at each of the beats near the first attack."""
+    """Return readings with the first bar at each of the beats near the first attack, to the last attack or a bar less.
+
+    A bar later too, and a bar less, where so little is struck before or after that it may be a count-in, or noise.
+    """
     readings = []
-    bar_s = grid.beat_s * meter.beats_per_bar
-    duration_s = grid.evidence.duration_s
-    for beat in range(meter.beats_per_bar):
+    evidence, per_bar = grid.evidence, meter.beats_per_bar
+    bar_s = grid.beat_s * per_bar
+    usual = evidence.total * bar_s / max(bar_s, last - first)
+    for beat in range(2 * per_bar):
         start = grid.phase_s + beat * grid.beat_s
         if start < -0.02 or start < first - 0.3 * grid.beat_s or start > last:
             continue
+        if beat >= per_bar and not grid.counted_in(beat) and evidence.weight_before(start - 0.1 * grid.beat_s) > THIN * usual:
+            continue
         bars = max(1, int(np.ceil((last - start - 0.06 * grid.beat_s) / bar_s)))
-        while bars > 1 and start + bars * bar_s > duration_s + 0.02 * bar_s:
+        while bars > 1 and start + bars * bar_s > evidence.duration_s + 0.02 * bar_s:
             bars -= 1
-        if start + bars * bar_s <= duration_s + 0.25 * grid.beat_s:
-            readings.append(_read(grid, meter, beat, bars, trimmed=False))
+        if start + bars * bar_s > evidence.duration_s + 0.25 * grid.beat_s:
+            continue
+        readings.append(_read(grid, meter, beat, bars, trimmed=False))
+        if bars > 1 and evidence.total - evidence.weight_before(start + (bars - 1) * bar_s - 0.1 * grid.beat_s) < THIN * usual:
+            readings.append(_read(grid, meter, beat, bars - 1, trimmed=False))
     return readings
 
 

@@ -23,6 +23,9 @@ GRID_SIGMA_S = 0.012
 STEPS = 12
 """Steps a beat is looked at in: a multiple of 3 and of 4."""
 
+COUNT_IN, ON_BEAT = (2, 8), 0.08
+"""How many strikes may count a loop in, and how near a beat, in beats, they are on it."""
+
 TEMPO_CENTRE_BPM = 110.0
 EXCERPT_S = 45.0
 """Of a longer sound only so much is read for tempo at once."""
@@ -35,7 +38,7 @@ FEATURE_NAMES = (
     "low off beat", "bar repeats", "one bar", "repeats sooner", "repeats by beat", "tempo", "tempo squared", "hits a beat",
     "hits a beat squared", "odd steps", "high on steps", "compound and thirds", "simple and thirds",
     "compound tempo", "compound middle", "simple middle", "back twice", "trimmed", "lead", "rest",
-    "missed before", "early start", "crash on first", *(f"meter {name}" for name in METER_NAMES[1:]),
+    "missed before", "missed after", "counted in", "early start", "crash on first", *(f"meter {name}" for name in METER_NAMES[1:]),
     *(f"bars {count}" for count in BAR_COUNTS), "odd bars", "many bars",
 )
 """What `features` returns, in order."""
@@ -235,6 +238,23 @@ class BeatGrid:
         return np.asarray(np.clip(auto / max(float(auto[0]), 1e-9), 0.0, 1.2))
 
     @cached_property
+    def _opening(self) -> list[tuple[float, float, float]]:
+        e = self.evidence
+        few = COUNT_IN[1] + 1
+        return list(zip(self.at[:few].tolist(), e.low[:few].tolist(), (e.low + e.mid + e.high)[:few].tolist(), strict=True))
+
+    @cached_property
+    def _counts(self) -> dict[int, float]:
+        return {}
+
+    def counted_in(self, first_beat: int) -> float:
+        """Return from 0 to 1 how much what is struck before a beat is like a count: a few strikes on beats, no kick among them."""
+        if first_beat not in self._counts:
+            before = [strike for strike in self._opening if strike[0] < first_beat - 0.1]
+            self._counts[first_beat] = _like_a_count(before, first_beat) if COUNT_IN[0] <= len(before) <= COUNT_IN[1] else 0.0
+        return self._counts[first_beat]
+
+    @cached_property
     def covered(self) -> float:
         """The share of beats that have an attack on them."""
         return float(np.count_nonzero(self.on_beat[0] > 0.0)) / self.beats
@@ -267,6 +287,15 @@ _CHANCE = GRID_SIGMA_S * (2.0 * pi) ** 0.5
 def _later(rows: Array) -> Array:
     """Return the last axis turned round by one; NumPy's own turn takes several times as long on so few."""
     return np.concatenate((rows[..., -1:], rows[..., :-1]), axis=-1)
+
+
+def _like_a_count(before: list[tuple[float, float, float]], first_beat: int) -> float:
+    """Return how much strikes, each its beat, how low it is and how much it is of any role, are a count up to a beat."""
+    if first_beat - before[0][0] > 1.5 * len(before) + 0.5:
+        return 0.0
+    on_beats = sum(abs(at - round(at)) < ON_BEAT for at, _, _ in before) / len(before)
+    low = sum(low for _, low, _ in before) / max(1e-6, sum(every for _, _, every in before))
+    return max(0.0, 2.0 * on_beats - 1.0) * (1.0 - low)
 
 
 _BACK_BEATS = {"6/8": [1], "3/4": [1, 2], "5/4": [3], "7/8": [2, 4]}
@@ -307,6 +336,8 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
         float(trimmed), min(2.0, max(0.0, e.first_s / grid.beat_s)) if trimmed else 0.0,
         min(4.0, max(0.0, (end_s - e.last_s) / grid.beat_s)),
         e.weight_before(start_s - 0.1 * grid.beat_s) / e.usual_weight if not trimmed else 0.0,
+        (e.total - e.weight_before(end_s - 0.1 * grid.beat_s)) / e.usual_weight if not trimmed else 0.0,
+        grid.counted_in(first_beat) if not trimmed else 0.0,
         min(1.0, max(0.0, (e.first_s - start_s) / grid.beat_s)) if not trimmed else 0.0,
         splash[first] / total[4] if total[4] > 0.2 else 0.4,
         *_kinds(meter.name, bars),
