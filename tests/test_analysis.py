@@ -15,10 +15,11 @@ from hypothesis import strategies as st
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
 from bompla.analysis.attacks import CANDIDATE_FLOOR, find_attacks
 from bompla.analysis.context import AMONG, DrumOdds, load_context, read_context, reheard, seen_at
-from bompla.analysis.hearing import CUT_THRESHOLD, BarGrid, heard_alone, recurring, strengths_of
+from bompla.analysis.hearing import CUT_THRESHOLD, heard_alone, strengths_of
 from bompla.analysis.network import features_of, load_model, read_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
+from bompla.analysis.recurring import BarGrid, load_recurring, read_recurring, recurring
 from bompla.analysis.refine import BACK, ON, read_refine, refine
 from bompla.analysis.separate import pull_apart
 from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_BINS, LOW_FFT_SIZE, LOW_HOP, spectrum_of
@@ -248,7 +249,7 @@ def test_a_strike_over_hiss_is_placed_to_half_a_millisecond(at: int, off: int, h
     assert abs(int(found[0]) - at) <= 22
 
 
-@pytest.mark.parametrize("read", [read_model, read_context, read_refine])
+@pytest.mark.parametrize("read", [read_model, read_context, read_refine, read_recurring])
 @pytest.mark.parametrize("content", [b"", b"not weights", no_weights()])
 def test_a_damaged_model_is_told_in_words(read: Callable[[io.BytesIO], object], content: bytes) -> None:
     with pytest.raises(AnalysisError, match="damaged"):
@@ -342,7 +343,7 @@ def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, dru
     alone = (step + 5) % 16
     odds[alone, (drum + 1) % 4] = -0.5
     likely = odds.max(axis=1)
-    found = recurring(DrumOdds(odds, np.zeros_like(odds), likely), times, BarGrid(start, bar_s, bars), drums)
+    found = recurring(DrumOdds(odds, np.zeros_like(odds), likely), times, BarGrid(start, bar_s, bars), drums, load_recurring())
     assert found.odds[doubtful, drum] > odds[doubtful, drum] + 0.5
     assert found.odds[alone, (drum + 1) % 4] < odds[alone, (drum + 1) % 4] - 0.3
     assert found.attack[doubtful] > likely[doubtful] + 0.2
@@ -350,9 +351,9 @@ def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, dru
     sure = np.delete(np.arange(bars) * 16 + step, 0)
     assert (found.odds[sure, drum] > 1.5).all(), "one bar in doubt does not unsettle the others"
     for other in (BarGrid(start, bar_s, 1), BarGrid(start, bar_s, 500), BarGrid(start + 900.0, bar_s, bars)):
-        assert np.array_equal(recurring(DrumOdds(odds, odds, odds[:, 0]), times, other, drums).odds, odds)
+        assert np.array_equal(recurring(DrumOdds(odds, odds, odds[:, 0]), times, other, drums, load_recurring()).odds, odds)
     rare = ("crash", "tom_low", "tom_mid", "perc")
-    fills = recurring(DrumOdds(odds, np.zeros_like(odds), odds[:, 0]), times, BarGrid(start, bar_s, bars), rare)
+    fills = recurring(DrumOdds(odds, np.zeros_like(odds), odds[:, 0]), times, BarGrid(start, bar_s, bars), rare, load_recurring())
     assert (fills.odds >= odds).all(), "what is struck for once is not taken for a mistake"
 
 

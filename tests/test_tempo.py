@@ -67,6 +67,24 @@ def test_untrimmed_bars_are_found_where_they_begin(bpm: float, lead: float, tail
     assert best.end_s == pytest.approx(lead + 16 * 60.0 / bpm, abs=0.04)
 
 
+@pytest.mark.parametrize("bpm", [88.0, 121.0, 165.0])
+@pytest.mark.parametrize("count", [(1, 2, 3, 4), (1, 2, 3, 4, 6, 8)], ids=["four", "two and four"])
+@pytest.mark.parametrize("stick", ["rim", "hat_closed", "perc"])
+@pytest.mark.parametrize("cough", [False, True], ids=["", "something falls down after it"])
+def test_a_count_is_none_of_the_loop_nor_what_falls_down_after_it(bpm: float, count: tuple[int, ...], stick: str, *, cough: bool) -> None:
+    beat_s, lead_s = 60.0 / bpm, 0.4 + 8 * 60.0 / bpm
+    loop = played(ROCK, bpm=bpm, bars=2, steps=4, lead_s=lead_s, tail_s=4.0)
+    before = [(lead_s - beat * beat_s, Heard(stick, 0.8, 70)) for beat in sorted(count, reverse=True)]
+    after = [(lead_s + 8.0 * beat_s + 1.7, Heard("perc", 0.6, 40))] if cough else []
+    others = evidence_of(np.array([at for at, _ in before + after]), [(heard,) for _, heard in before + after], loop.duration_s)
+    times = np.concatenate([loop.times_s, others.times_s])
+    order = np.argsort(times)
+    rows = np.hstack([loop.roles, others.roles])[:, order]
+    best = read_tempo(Evidence(times[order], *rows, duration_s=loop.duration_s), AnalysisParams())[0]
+    assert best.bpm == pytest.approx(bpm, rel=0.005)
+    assert (best.start_s, best.bars) == (pytest.approx(lead_s, abs=0.012), 2)
+
+
 @pytest.mark.parametrize("late_share", [0.52, 0.58, 0.62, 0.66])
 @pytest.mark.parametrize("seed", [1, 2, 3])
 def test_late_sixteenths_do_not_bend_the_tempo_of_two_free_bars(late_share: float, seed: int) -> None:

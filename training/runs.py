@@ -29,6 +29,9 @@ AFTER_RUNS: Runs = (
 )
 """What it goes on with after the network has gone on."""
 
+RECURRING_RUNS: Runs = (("learn", (176_000, 177_000)), ("learn wide", (230_000,)), ("learn ringing", (186_000,)))
+"""What other bars count is learned from these first, and then what hears attacks together goes on with them as well."""
+
 OF_ALL_GROUPS = ("learn wide", "learn ringing")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""
 

@@ -35,7 +35,21 @@ from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, dropout  # noqa: E402
-from runs import AFTER_RUNS, CONTEXT_RUNS, FURTHER_RUNS, GROUPS, OF_ALL_GROUPS, ROOT, RUN, LabelledLoop, Runs, Task, loop_of, tasks_of  # noqa: E402
+from runs import (  # noqa: E402
+    AFTER_RUNS,
+    CONTEXT_RUNS,
+    FURTHER_RUNS,
+    GROUPS,
+    OF_ALL_GROUPS,
+    RECURRING_RUNS,
+    ROOT,
+    RUN,
+    LabelledLoop,
+    Runs,
+    Task,
+    loop_of,
+    tasks_of,
+)
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
@@ -56,6 +70,7 @@ STAGES = {
     "first": Stage(CONTEXT_RUNS, 1.0, ""),
     "further": Stage(CONTEXT_RUNS + FURTHER_RUNS, 0.4, ".checkpoint.pt"),
     "after": Stage(CONTEXT_RUNS + FURTHER_RUNS + 2 * AFTER_RUNS, 0.4, ".further.checkpoint.pt"),
+    "later": Stage(CONTEXT_RUNS + FURTHER_RUNS + AFTER_RUNS + 2 * RECURRING_RUNS, 0.4, ".after.checkpoint.pt"),
 }
 
 
@@ -97,6 +112,7 @@ def seen_in(loop: LabelledLoop, group: str) -> dict[str, np.ndarray]:
         "group": np.array(GROUPS.index(group)), "seen": seen_at(spectrum, activations.inner, samples, alone).astype(np.float16),
         "odds": alone.odds, "force": alone.force, "attack": alone.attack,
         "true_drums": drums, "true_force": force, "true_attack": attack,
+        "times_s": times_s, "bars": np.array([loop.start_s, (loop.end_s - loop.start_s) / loop.groove.bars, loop.groove.bars]),
     }
 
 

@@ -42,7 +42,10 @@ from runs import GROUPS, RUN  # noqa: E402
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 FIRST_SEED = 1_000_000
 HEARD_RUNS = (1_010_000, 1_011_000)
-COUNTED_IN = 0.25
+COUNTED_IN, COUNTS = 0.3, ((1, 2, 3, 4), (1, 2, 3, 4, 6, 8))
+"""How many sounds that are drawn and untrimmed are counted in, and the beats before the first bar that are struck."""
+
+FALLS_DOWN = 0.35
 VARIED, CLEAN = 0.5, 0.25
 """How many loops that are heard have their strikes made over, and how many come as they are played."""
 
@@ -54,7 +57,8 @@ TARGET = ROOT / "src" / "bompla" / "analysis" / WEIGHTS_FILE
 def evidence_from(groove: DrawnGroove, seed: int, *, untrimmed: bool) -> tuple[Evidence, float]:
     """Return the evidence of a groove as the analysis might hear it, and where its first bar starts."""
     rng = np.random.default_rng(seed)
-    lead, tail = (float(rng.uniform(0.05, 3.0)), float(rng.uniform(0.1, 3.0))) if untrimmed else (0.0, 0.0)
+    lead, tail = (float(rng.uniform(0.05, 5.0)), float(rng.uniform(0.1, 4.0))) if untrimmed else (0.0, 0.0)
+    lead, around = _around(groove, lead, tail, rng) if untrimmed else (lead, [])
     missed, extra, mistaken = rng.uniform(0.0, 0.08), rng.uniform(0.0, 0.06), rng.uniform(0.0, 0.1)
     rows: list[tuple[float, dict[str, Heard]]] = []
     for note in groove.notes:
@@ -67,15 +71,32 @@ def evidence_from(groove: DrawnGroove, seed: int, *, untrimmed: bool) -> tuple[E
             rows[-1][1][drum] = heard
         else:
             rows.append((at, {drum: heard}))
-    if untrimmed and rng.random() < COUNTED_IN and lead > 4.2 * 60.0 / groove.bpm:
-        drum = str(rng.choice(["rim", "perc", "hat_closed", "snare", "tom_high"]))
-        rows += [(lead - beat * 60.0 / groove.bpm, {drum: Heard(drum, 0.8, int(rng.integers(20, 100)))}) for beat in range(1, 5)]
+    if untrimmed:
+        rows += around
     for _ in range(rng.poisson(extra * len(rows))):
         stray = Heard(str(rng.choice(["hat_closed", "snare", "perc"])), 0.6, 30)
         rows.append((float(rng.uniform(lead, lead + groove.duration_s)), {stray.drum: stray}))
     rows.sort(key=lambda row: row[0])
     times = np.array([max(0.0, at) for at, _ in rows])
     return evidence_of(times, [tuple(drums.values()) for _, drums in rows], lead + groove.duration_s + tail), lead
+
+
+def _around(
+    groove: DrawnGroove, lead: float, tail: float, rng: np.random.Generator
+) -> tuple[float, list[tuple[float, dict[str, Heard]]]]:
+    """Return when the first bar starts, and what is struck around: a count before it, in some, and something that falls down after all."""
+    rows = []
+    if rng.random() < COUNTED_IN:
+        count = COUNTS[int(rng.integers(len(COUNTS)))]
+        lead = max(lead, (count[-1] + float(rng.uniform(0.1, 1.5))) * 60.0 / groove.bpm)
+        drum = str(rng.choice(["rim", "perc", "hat_closed", "snare", "tom_high"]))
+        rows += [(lead - beat * 60.0 / groove.bpm, {drum: Heard(drum, 0.8, int(rng.integers(20, 100)))}) for beat in count]
+    if rng.random() < FALLS_DOWN:
+        for _ in range(int(rng.integers(1, 3))):
+            drum = str(rng.choice(["perc", "kick", "tom_low", "snare", "hat_closed"]))
+            at = lead + groove.duration_s + float(rng.uniform(0.15, 1.0)) * tail
+            rows.append((at, {drum: Heard(drum, float(rng.uniform(0.5, 0.9)), int(rng.integers(15, 80)))}))
+    return lead, rows
 
 
 @dataclass(frozen=True, eq=False)

@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 
 from bompla.analysis.attacks import CANDIDATE_FLOOR, PEAK_FRAMES, FoundAttacks, find_attacks
 from bompla.analysis.context import DrumOdds, load_context
-from bompla.analysis.hearing import CUT_THRESHOLD, BarGrid, heard_of, heard_together, recurring, strength_of, strengths_of
+from bompla.analysis.hearing import CUT_THRESHOLD, heard_of, heard_together, strength_of, strengths_of
 from bompla.analysis.network import Activations, features_of, load_model, run
 from bompla.analysis.params import AnalysisParams
+from bompla.analysis.recurring import BarGrid, load_recurring, recurring
 from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
 from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
 from bompla.analysis.tempo_grid import Evidence, evidence_of, excerpt
@@ -110,7 +111,7 @@ def listened(
     if confidence_of(readings) >= SURE_OF_BARS:
         best = readings[0]
         bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
-        together = recurring(together, found.samples / ANALYSIS_RATE, bars, model.drums)
+        together = recurring(together, found.samples / ANALYSIS_RATE, bars, model.drums, load_recurring())
     return Listened(FoundAttacks(found.samples, strength_of(together).astype(np.float64)), together, readings, evidence)
 
 

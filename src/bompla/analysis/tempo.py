@@ -195,15 +195,15 @@ def _kept(ranked: list[tuple[float, float]], longest_s: float) -> list[tuple[flo
 
 
 def _placed(grid: BeatGrid, meter: Meter, first: float, last: float) -> list[Reading]:
-    """Return readings with the first bar at each of the beats near the first attack, to the last attack or a bar less.
+    """Return readings with the first bar at each of the beats near the first attack, to the last attack.
 
-    A bar later too, and a bar less, where so little is struck before or after that it may be a count-in, or noise.
+    Later too, and fewer bars, where so little is struck before or after that it may be a count-in, or noise.
     """
     readings = []
     evidence, per_bar = grid.evidence, meter.beats_per_bar
     bar_s = grid.beat_s * per_bar
     usual = evidence.total * bar_s / max(bar_s, last - first)
-    for beat in range(2 * per_bar):
+    for beat in range(3 * per_bar):
         start = grid.phase_s + beat * grid.beat_s
         if start < -0.02 or start < first - 0.3 * grid.beat_s or start > last:
             continue
@@ -215,8 +215,10 @@ def _placed(grid: BeatGrid, meter: Meter, first: float, last: float) -> list[Rea
         if start + bars * bar_s > evidence.duration_s + 0.25 * grid.beat_s:
             continue
         readings.append(_read(grid, meter, beat, bars, trimmed=False))
-        if bars > 1 and evidence.total - evidence.weight_before(start + (bars - 1) * bar_s - 0.1 * grid.beat_s) < THIN * usual:
-            readings.append(_read(grid, meter, beat, bars - 1, trimmed=False))
+        for fewer in range(bars - 1, 0, -1):
+            if evidence.total - evidence.weight_before(start + fewer * bar_s - 0.1 * grid.beat_s) > THIN * usual:
+                break
+            readings.append(_read(grid, meter, beat, fewer, trimmed=False))
     return readings
 
 

@@ -38,7 +38,8 @@ FEATURE_NAMES = (
     "low off beat", "bar repeats", "one bar", "repeats sooner", "repeats by beat", "tempo", "tempo squared", "hits a beat",
     "hits a beat squared", "odd steps", "high on steps", "compound and thirds", "simple and thirds",
     "compound tempo", "compound middle", "simple middle", "back twice", "trimmed", "lead", "rest",
-    "missed before", "missed after", "counted in", "early start", "crash on first", *(f"meter {name}" for name in METER_NAMES[1:]),
+    "missed before", "missed after", "counted in", "low at start", "early start", "crash on first",
+    *(f"meter {name}" for name in METER_NAMES[1:]),
     *(f"bars {count}" for count in BAR_COUNTS), "odd bars", "many bars",
 )
 """What `features` returns, in order."""
@@ -238,6 +239,12 @@ class BeatGrid:
         return np.asarray(np.clip(auto / max(float(auto[0]), 1e-9), 0.0, 1.2))
 
     @cached_property
+    def low_on(self) -> list[float]:
+        """How low each beat is, against the lowest."""
+        low = self.on_beat[1]
+        return (low / max(1e-6, float(low.max()))).tolist()  # type: ignore[no-any-return]
+
+    @cached_property
     def _opening(self) -> list[tuple[float, float, float]]:
         e = self.evidence
         few = COUNT_IN[1] + 1
@@ -338,6 +345,7 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
         e.weight_before(start_s - 0.1 * grid.beat_s) / e.usual_weight if not trimmed else 0.0,
         (e.total - e.weight_before(end_s - 0.1 * grid.beat_s)) / e.usual_weight if not trimmed else 0.0,
         grid.counted_in(first_beat) if not trimmed else 0.0,
+        grid.low_on[first_beat] if not trimmed else 0.0,
         min(1.0, max(0.0, (e.first_s - start_s) / grid.beat_s)) if not trimmed else 0.0,
         splash[first] / total[4] if total[4] > 0.2 else 0.4,
         *_kinds(meter.name, bars),
