@@ -203,11 +203,12 @@ def _placed(grid: BeatGrid, meter: Meter, first: float, last: float) -> list[Rea
     evidence, per_bar = grid.evidence, meter.beats_per_bar
     bar_s = grid.beat_s * per_bar
     usual = evidence.total * bar_s / max(bar_s, last - first)
-    for beat in range(3 * per_bar):
+    counted = grid.counted_in
+    for beat in range(min(3 * per_bar, grid.beats)):
         start = grid.phase_s + beat * grid.beat_s
         if start < -0.02 or start < first - 0.3 * grid.beat_s or start > last:
             continue
-        if beat >= per_bar and not grid.counted_in(beat) and evidence.weight_before(start - 0.1 * grid.beat_s) > THIN * usual:
+        if beat >= per_bar and not counted[beat] and evidence.weight_before(start - 0.1 * grid.beat_s) > THIN * usual:
             continue
         bars = max(1, int(np.ceil((last - start - 0.06 * grid.beat_s) / bar_s)))
         while bars > 1 and start + bars * bar_s > evidence.duration_s + 0.02 * bar_s:

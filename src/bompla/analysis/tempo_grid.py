@@ -245,21 +245,20 @@ class BeatGrid:
         return (low / max(1e-6, float(low.max()))).tolist()  # type: ignore[no-any-return]
 
     @cached_property
-    def _opening(self) -> list[tuple[float, float, float]]:
-        e = self.evidence
-        few = COUNT_IN[1] + 1
-        return list(zip(self.at[:few].tolist(), e.low[:few].tolist(), (e.low + e.mid + e.high)[:few].tolist(), strict=True))
-
-    @cached_property
-    def _counts(self) -> dict[int, float]:
-        return {}
-
-    def counted_in(self, first_beat: int) -> float:
-        """Return from 0 to 1 how much what is struck before a beat is like a count: a few strikes on beats, no kick among them."""
-        if first_beat not in self._counts:
-            before = [strike for strike in self._opening if strike[0] < first_beat - 0.1]
-            self._counts[first_beat] = _like_a_count(before, first_beat) if COUNT_IN[0] <= len(before) <= COUNT_IN[1] else 0.0
-        return self._counts[first_beat]
+    def counted_in(self) -> list[float]:
+        """For each beat from 0 to 1 how much what is struck before it is like a count: a few strikes on beats, no kick among them."""
+        e, few = self.evidence, COUNT_IN[1] + 1
+        opening = list(zip(self.at[:few].tolist(), e.low[:few].tolist(), (e.low + e.mid + e.high)[:few].tolist(), strict=True))
+        counts = [0.0] * (self.beats + 1)
+        before = 0
+        for beat in range(self.beats + 1):
+            while before < len(opening) and opening[before][0] < beat - 0.1:
+                before += 1
+            if before > COUNT_IN[1]:
+                break
+            if before >= COUNT_IN[0]:
+                counts[beat] = _like_a_count(opening[:before], beat)
+        return counts
 
     @cached_property
     def covered(self) -> float:
@@ -344,7 +343,7 @@ def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimme
         min(4.0, max(0.0, (end_s - e.last_s) / grid.beat_s)),
         e.weight_before(start_s - 0.1 * grid.beat_s) / e.usual_weight if not trimmed else 0.0,
         (e.total - e.weight_before(end_s - 0.1 * grid.beat_s)) / e.usual_weight if not trimmed else 0.0,
-        grid.counted_in(first_beat) if not trimmed else 0.0,
+        grid.counted_in[first_beat] if not trimmed else 0.0,
         grid.low_on[first_beat] if not trimmed else 0.0,
         min(1.0, max(0.0, (e.first_s - start_s) / grid.beat_s)) if not trimmed else 0.0,
         splash[first] / total[4] if total[4] > 0.2 else 0.4,
