@@ -32,8 +32,11 @@ from runs import RECURRING_RUNS, ROOT  # noqa: E402
 from train_context import DRUM_KEYS, FOLDER, load  # noqa: E402
 
 HIDDEN, BATCH, RATE = 48, 1024, 4e-3
-LEVELS = (-1.0, 1.0)
-"""What says nothing is held near even odds, so that a drum that no other bar has is always the less likely for it."""
+LOWEST_LEVEL, LEVELS = {"snare": -0.1, "rim": -0.1, "clap": -0.1}, (-1.0, 1.0)
+"""What says nothing is held near even odds, so that a drum that no other bar has is always the less likely for it.
+
+Snares that are in doubt in every bar, as they are where the same kick and hat fall together, shall not bear each other out.
+"""
 
 FEWER_BARS = 0.5
 """How many loops are seen by fewer of their bars as well."""
@@ -78,11 +81,15 @@ def make_net() -> Any:
             self.mixed = nn.Parameter(torch.tensor([1.0, 0.0, 0.0]).repeat(rows, 1))
             once = [0.0 if drum in FOR_ONCE else -torch.inf for drum in (*DRUM_KEYS, "attack")]
             self.register_buffer("lowest", torch.tensor(once))
+            low_level = [LOWEST_LEVEL.get(drum, LEVELS[0]) for drum in (*DRUM_KEYS, "attack")]
+            self.register_buffer("low_level", torch.tensor(low_level))
+            self.register_buffer("high_level", torch.full((rows,), LEVELS[1]))
 
         def forward(self, seen, odds, force, attack):  # tensors
             hidden = torch.relu(seen @ self.first + self.own)
             share = ((hidden * self.share).sum(-1) + self.usual).clamp(min=LEAST_SHARE)
-            change = share * (SCALE * (seen[..., ELSEWHERE] * self.mixed.softmax(-1)).sum(-1) - self.level.clamp(*LEVELS))
+            level = self.level.clamp(self.low_level, self.high_level)
+            change = share * (SCALE * (seen[..., ELSEWHERE] * self.mixed.softmax(-1)).sum(-1) - level)
             change = torch.maximum(change, self.lowest)
             return odds + change[:, :-1], force + FORCE_CHANGE * (hidden * self.force).sum(-1)[:, :-1], attack + change[:, -1]
 
@@ -123,7 +130,7 @@ def train(epochs: int) -> None:
             schedule.step()
         with torch.no_grad():
             print(f"epoch {epoch}: {float(loss_of(net, learn)):.4f}, kept back {float(loss_of(net, check)):.4f}", flush=True)
-    weights = dict(net.named_parameters()) | {"mix": net.mixed.softmax(-1), "level": net.level.clamp(*LEVELS)}
+    weights = dict(net.named_parameters()) | {"mix": net.mixed.softmax(-1), "level": net.level.clamp(net.low_level, net.high_level)}
     kept = {name: weights[name].detach().numpy().astype(np.float16) for name in NAMES}
     np.savez(FOLDER / RECURRING_FILE, drums=np.array(DRUM_KEYS), **kept)
 
