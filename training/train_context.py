@@ -324,6 +324,13 @@ def join(paths: list[Path], target: Path) -> None:
     np.savez(target, **arrays)
 
 
+def average(paths: list[Path], target: Path) -> None:
+    """Write the mean of the weights of one network at several points of its learning (Izmailov et al., 2018)."""
+    known = [dict(np.load(path)) for path in paths]
+    means = {name: np.mean([weights[name].astype(np.float32) for weights in known], axis=0) for name in known[0]}
+    np.savez(target, **{name: mean.astype(known[0][name].dtype) for name, mean in means.items()})
+
+
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -331,6 +338,7 @@ def main() -> None:
     parser.add_argument("--epochs", type=int, default=9)
     parser.add_argument("--member", type=int, default=0, choices=range(len(MEMBERS)), help="which of the networks to train")
     parser.add_argument("--stage", default="first", choices=STAGES, help="what to learn from, and what to go on from")
+    parser.add_argument("--between", type=Path, help="ship the mean of the weights and of those that were joined in this file before")
     parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
     chosen = parser.parse_args()
     name = f"context{chosen.without and ' without '}{chosen.without}"
@@ -349,6 +357,8 @@ def main() -> None:
     else:
         target = FOLDER / f"{name}.npz" if chosen.what == "join" else ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
         join([FOLDER / f"{name} {number}.npz" for number in range(len(MEMBERS))], target)
+        if chosen.between:
+            average([chosen.between, target], target)
 
 
 if __name__ == "__main__":
