@@ -357,6 +357,32 @@ def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, dru
     assert (fills.odds >= odds).all(), "what is struck for once is not taken for a mistake"
 
 
+@settings(max_examples=40)
+@given(
+    bar_s=st.floats(0.3, 4.0), bars=st.integers(2, 12), early_ms=st.floats(0.0, 17.9), seed=st.integers(0, 99), later_s=st.floats(0.0, 900.0)
+)
+def test_what_bars_have_in_common_is_bounded_and_the_same_at_any_time(
+    bar_s: float, bars: int, early_ms: float, seed: int, later_s: float
+) -> None:
+    """However short bars are and however early the first attack is; what lies outside the bars is let alone."""
+    rng = np.random.default_rng(seed)
+    drums = load_model().drums
+    first = 1.0 - early_ms / 1000.0
+    times = np.concatenate([[0.2, first], np.sort(rng.uniform(1.0, 1.0 + bars * bar_s, 6 * bars)), [1.0 + bars * bar_s + 0.5]])
+    odds = rng.normal(0.0, 4.0, (times.size, len(drums))).astype(np.float32)
+    found = DrumOdds(odds, rng.uniform(0.1, 1.0, odds.shape).astype(np.float32), rng.normal(2.0, 2.0, times.size).astype(np.float32))
+    kept = odds.copy()
+    heard = recurring(found, times, BarGrid(1.0, bar_s, bars), drums, load_recurring())
+    moved = recurring(found, times + later_s, BarGrid(1.0 + later_s, bar_s, bars), drums, load_recurring())
+    assert np.array_equal(found.odds, kept), "what was heard before is not written over"
+    for before, after, again, most in ((found.odds, heard.odds, moved.odds, 1.5), (found.attack, heard.attack, moved.attack, 0.3)):
+        assert np.isfinite(after).all()
+        assert np.abs(after - before).max() <= most + 1e-4
+        assert np.array_equal(after[[0, -1]], before[[0, -1]])
+        assert np.allclose(after, again, atol=1e-3)
+    assert np.isfinite(heard.force).all()
+
+
 @pytest.mark.parametrize("frames", [2_300, 44_100 + 17, 3 * 44_100])
 def test_the_lowest_bins_are_those_of_a_whole_transform(frames: int) -> None:
     rng = np.random.default_rng(frames)

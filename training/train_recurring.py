@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import argparse
 import os
-from pathlib import Path
 from typing import Any
 
 for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
@@ -144,7 +143,7 @@ def main() -> None:
     if chosen.what == "train":
         train(chosen.epochs)
     else:
-        (ROOT / "src" / "bompla" / "analysis" / RECURRING_FILE).write_bytes(Path(FOLDER / RECURRING_FILE).read_bytes())
+        (ROOT / "src" / "bompla" / "analysis" / RECURRING_FILE).write_bytes((FOLDER / RECURRING_FILE).read_bytes())
 
 
 if __name__ == "__main__":

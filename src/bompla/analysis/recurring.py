@@ -107,7 +107,7 @@ def seen_in_bars(found: DrumOdds, times_s: NDArray[np.float64], bars: BarGrid, d
         return inside, np.zeros((0, len(drums) + 1, SEEN), np.float32)
     known = _known(found, inside, drums)
     force = np.column_stack([found.force[inside], np.zeros(len(known))]).astype(np.float32)
-    number = np.minimum(np.floor(bar[inside] + 0.02).astype(np.int64), bars.count - 1)
+    number = np.clip(np.floor(bar[inside] + 0.02).astype(np.int64), 0, bars.count - 1)  # 18 ms early is early in any bar
     odds, forces = _elsewhere(known, force, number, bar[inside] - number, bars)
     weights = _alike(known, odds, number)
     best = np.where((weights > 0.0)[:, :, None], odds, -np.inf).max(axis=0)
