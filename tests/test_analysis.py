@@ -359,7 +359,8 @@ def test_what_other_bars_have_in_the_same_place_counts(bars: int, step: int, dru
 
 @settings(max_examples=40)
 @given(
-    bar_s=st.floats(0.3, 4.0), bars=st.integers(2, 12), early_ms=st.floats(0.0, 17.9), seed=st.integers(0, 99), later_s=st.floats(0.0, 900.0)
+    bar_s=st.floats(0.3, 4.0), bars=st.integers(2, 12), early_ms=st.floats(0.0, 17.9),
+    seed=st.integers(0, 99), later_s=st.floats(0.0, 900.0),
 )
 def test_what_bars_have_in_common_is_bounded_and_the_same_at_any_time(
     bar_s: float, bars: int, early_ms: float, seed: int, later_s: float
