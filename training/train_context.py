@@ -41,6 +41,7 @@ from runs import (  # noqa: E402
     FURTHER_RUNS,
     GROUPS,
     OF_ALL_GROUPS,
+    ONWARD_RUNS,
     RECURRING_RUNS,
     ROOT,
     RUN,
@@ -54,12 +55,17 @@ from runs import (  # noqa: E402
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96)}
+SHIPPED = "what ships"
+SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
 TURNS = 3
 BATCH, RATE, MATRIX_RATE = 24, 1e-3, 0.01
 
 
 class Stage(NamedTuple):
-    """The runs of a stage of learning, how fast it learns against the first, and how the stage that it goes on from is kept."""
+    """The runs of a stage of learning, how fast it learns against the first, and how the stage that it goes on from is kept.
+
+    One that goes on from what ships needs nothing of the stages before.
+    """
 
     runs: Runs
     share: float
@@ -71,6 +77,7 @@ STAGES = {
     "further": Stage(CONTEXT_RUNS + FURTHER_RUNS, 0.4, ".checkpoint.pt"),
     "after": Stage(CONTEXT_RUNS + FURTHER_RUNS + 2 * AFTER_RUNS, 0.4, ".further.checkpoint.pt"),
     "later": Stage(CONTEXT_RUNS + FURTHER_RUNS + AFTER_RUNS + 2 * RECURRING_RUNS, 0.4, ".after.checkpoint.pt"),
+    "onward": Stage(ONWARD_RUNS, 0.2, SHIPPED),
 }
 
 
@@ -258,11 +265,12 @@ def loss_of(net: Any, tensors: list[Any]) -> Any:
     return heard + 1.5 * hard + found
 
 
-def train(epochs: int, target: Path, without: str, size: Size, stage: Stage, kept: Path) -> None:
-    """Train a network of this size in one of the stages, print how well loops for checking are heard, and write the weights."""
+def train(epochs: int, target: Path, without: str, member: int, stage: Stage, kept: Path) -> None:
+    """Train one of the networks in one of the stages, print how well loops for checking are heard, and write the weights."""
     import torch
 
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
+    size = MEMBERS[member]
     torch.manual_seed(size.seed)
     rng = np.random.default_rng(size.seed)
     runs = [run for run in stage.runs if not (without and run[0] in OF_ALL_GROUPS)]
@@ -275,7 +283,9 @@ def train(epochs: int, target: Path, without: str, size: Size, stage: Stage, kep
     everything = np.concatenate([example["seen"] for example in learn[::4]]).astype(np.float32)
     net.mean[:], net.spread[:] = torch.tensor(everything.mean(axis=0)), torch.tensor(everything.std(axis=0) + 0.05)
     steps = len(learn) // BATCH
-    if stage.start:
+    if stage.start == SHIPPED:
+        take(net, SHIPPED_FILE, member)
+    elif stage.start:
         known = torch.load(target.with_suffix(stage.start))["parts"][1]
         net.load_state_dict({name.removeprefix("module."): value for name, value in known.items() if name != "n_averaged"})
     rates = {"rate": stage.share * RATE, "matrix_rate": stage.share * MATRIX_RATE}
@@ -315,6 +325,25 @@ def export(net: Any, target: Path) -> None:
     print(f"wrote {target}", flush=True)
 
 
+def take(net: Any, path: Path, member: int) -> None:
+    """Give a network the weights of one of those that were joined in a file; what it sees goes on being spread evenly as it says itself."""
+    import torch
+
+    with np.load(path) as data:
+        own = {name.partition("/")[2]: name for name in data.files if name.startswith(f"{member}/")}
+        known = {place: torch.tensor(data[name].astype(np.float32)) for place, name in own.items()}
+    places = {f"ends/{end}": getattr(net, end) for end in ("first", "second", "norm", "out")}
+    places |= {f"turn{number}/{part}": getattr(turn, part) for number, turn in enumerate(net.turns)
+               for part in ("norm1", "asked", "told", "norm2", "wide", "narrow")}
+    with torch.no_grad():
+        net.scale.copy_(known["whole/scale"])
+        for place, layer in places.items():
+            layer.weight.copy_(known[place].T if known[place].ndim == 2 else known[place])
+            layer.bias.copy_(known[f"{place}_bias"])
+        net.first.bias.add_(net.first.weight @ net.mean)
+        net.first.weight.mul_(net.spread[None, :])
+
+
 def join(paths: list[Path], target: Path) -> None:
     """Write the weights of several networks into one file."""
     arrays = {}
@@ -352,10 +381,10 @@ def main() -> None:
         kept = "" if chosen.stage == "first" else f".{chosen.stage}"
         target = FOLDER / f"{name} {chosen.member}.npz"
         train(
-            chosen.epochs, target, chosen.without, MEMBERS[chosen.member], STAGES[chosen.stage], target.with_suffix(f"{kept}.checkpoint.pt")
+            chosen.epochs, target, chosen.without, chosen.member, STAGES[chosen.stage], target.with_suffix(f"{kept}.checkpoint.pt")
         )
     else:
-        target = FOLDER / f"{name}.npz" if chosen.what == "join" else ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
+        target = FOLDER / f"{name}.npz" if chosen.what == "join" else SHIPPED_FILE
         join([FOLDER / f"{name} {number}.npz" for number in range(len(MEMBERS))], target)
         if chosen.between:
             average([chosen.between, target], target)
