@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo import Reading, candidates, confidence_of, read_tempo, shares_of
-from bompla.analysis.tempo_grid import FEATURE_NAMES, BeatGrid, Evidence, evidence_of, features
+from bompla.analysis.tempo_features import FEATURE_NAMES, METER_NAMES, Places, features
+from bompla.analysis.tempo_grid import BeatGrid, Evidence, evidence_of
 from bompla.demo.patterns import GROOVES, Groove, perform
 from bompla.model.document import Heard
-from bompla.model.drums import METERS
 
 ROCK = {"kick": "X.....x.X..x....", "snare": "....X.......X...", "hat_closed": "x.x.x.x.x.x.x.x."}
 WALTZ = {"kick": "X...........", "snare": "....x...x...", "hat_closed": "x.x.x.x.x.x."}
@@ -144,15 +144,36 @@ def test_nothing_to_read_gives_a_usual_tempo_that_fills_the_sound() -> None:
 
 
 def test_a_grid_tells_quarters_from_thirds_and_bars_from_beats() -> None:
-    straight = BeatGrid(played(ROCK, bpm=100.0, bars=4, steps=4, loose_ms=0.0), 0.0, 0.6, 16, wraps=True)
-    thirds = BeatGrid(played(SHUFFLE, bpm=100.0, bars=4, steps=3, loose_ms=0.0), 0.0, 0.6, 16, wraps=True)
-    assert straight.judged[0] > 0.9
-    assert straight.judged[1] < 0.0 < thirds.judged[1]
-    assert straight.likeness[4] == pytest.approx(1.0)
-    assert straight.likeness[4] > straight.likeness[2] > straight.likeness[1]
-    assert straight.covered == 1.0
-    values = dict(zip(FEATURE_NAMES, features(straight, METERS["4/4"], 0, 4, trimmed=True), strict=True))
+    phases_s = np.array([0.0, 0.3])
+    straight = BeatGrid(played(ROCK, bpm=100.0, bars=4, steps=4, loose_ms=0.0), phases_s, 0.6, 16, wraps=True)
+    thirds = BeatGrid(played(SHUFFLE, bpm=100.0, bars=4, steps=3, loose_ms=0.0), phases_s, 0.6, 16, wraps=True)
+    assert straight.judged[0][0] > 0.9
+    assert straight.judged[1][0] < 0.0 < thirds.judged[1][0]
+    assert straight.likeness[0, 4] == pytest.approx(1.0)
+    assert straight.likeness[0, 4] > straight.likeness[0, 2] > straight.likeness[0, 1]
+    assert straight.covered.tolist() == [1.0, 1.0]
+    common = METER_NAMES.index("4/4")
+    places = Places(*np.array([[0, 0, 1], [common, common, common], [0, 1, 0], [4, 4, 4]]))
+    values, moved, between = (dict(zip(FEATURE_NAMES, row, strict=True)) for row in features(straight, places, trimmed=True))
     assert values["mid on back"] == pytest.approx(1.0)
     assert values["bars opened"] == 1.0
-    moved = dict(zip(FEATURE_NAMES, features(straight, METERS["4/4"], 1, 4, trimmed=True), strict=True))
+    assert between["low on first"] == 0.0
     assert moved["mid on back"] == 0.0
+
+
+@settings(max_examples=40, deadline=None)
+@given(seed=st.integers(0, 10_000), attacks=st.integers(2, 40), duration_s=st.floats(0.5, 12.0))
+def test_phases_side_by_side_are_seen_as_each_alone(seed: int, attacks: int, duration_s: float) -> None:
+    rng = np.random.default_rng(seed)
+    roles = rng.random((5, attacks))
+    evidence = Evidence(np.sort(rng.uniform(0.0, duration_s, attacks)), roles[0] + 0.01, *roles[1:], duration_s)
+    phases_s, beat_s, beats = rng.uniform(0.0, 0.5, 3), float(rng.uniform(0.3, 1.0)), int(rng.integers(1, 30))
+    together = BeatGrid(evidence, phases_s, beat_s, beats, wraps=False)
+    for index in range(3):
+        alone = BeatGrid(evidence, phases_s[index : index + 1], beat_s, beats, wraps=False)
+        meters = np.arange(len(METER_NAMES))
+        first, bars = rng.integers(0, beats, meters.size), rng.integers(1, 5, meters.size)
+        expected = features(alone, Places(np.zeros_like(meters), meters, first, bars), trimmed=False)
+        seen = features(together, Places(np.full_like(meters, index), meters, first, bars), trimmed=False)
+        assert np.isfinite(seen).all()
+        np.testing.assert_allclose(seen, expected, atol=1e-9)

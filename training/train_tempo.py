@@ -31,7 +31,8 @@ from bompla.analysis.network import features_of, load_model, run  # noqa: E402
 from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.analysis.tempo import WEIGHTS_FILE, TempoWeights, candidates, scores_of  # noqa: E402
-from bompla.analysis.tempo_grid import FEATURE_NAMES, Evidence, evidence_of  # noqa: E402
+from bompla.analysis.tempo_features import FEATURE_NAMES  # noqa: E402
+from bompla.analysis.tempo_grid import Evidence, evidence_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.document import Heard  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402

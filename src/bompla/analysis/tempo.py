@@ -11,7 +11,8 @@ from itertools import product
 import numpy as np
 
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.tempo_grid import FEATURE_NAMES, GRID_SIGMA_S, TEMPO_CENTRE_BPM, Array, BeatGrid, Evidence, features
+from bompla.analysis.tempo_features import FEATURE_NAMES, METER_NAMES, Places, features, usual_beat
+from bompla.analysis.tempo_grid import GRID_SIGMA_S, TEMPO_CENTRE_BPM, Array, BeatGrid, Evidence
 from bompla.errors import AnalysisError
 from bompla.model.drums import METERS, Meter
 
@@ -70,7 +71,7 @@ def read_tempo(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
 
     For a trimmed loop every whole number of bars of its length in every meter is a candidate;
     for untrimmed sound the beat is searched for and refined by regression. All are scored by
-    one conditional logit (McFadden, 1974) over what `tempo_grid.features` sees, with a few bent sums of
+    one conditional logit (McFadden, 1974) over what `tempo_features.features` sees, with a few bent sums of
     it beside the straight one, fitted by `training/train_tempo.py`, so that scores are log odds and
     their shares probabilities.
     """
@@ -133,29 +134,26 @@ def load_weights() -> TempoWeights:
         raise AnalysisError("The tempo weights are missing or damaged; install Bompla again.") from error
 
 
-def _read(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimmed: bool) -> Reading:
-    start = 0.0 if trimmed else grid.phase_s + first_beat * grid.beat_s
-    return Reading(start, grid.beat_s, bars, meter, 0.0, trimmed, features(grid, meter, first_beat, bars, trimmed=trimmed))
-
-
-def _usual_beat(meter: Meter) -> float:
-    """Return how many plain beats a meter's beat is worth when it is held to the tempo range."""
-    return 2.0 if meter.beat_quarters < 1.0 else 1.0
+def _read(grid: BeatGrid, places: Places, *, trimmed: bool) -> list[Reading]:
+    starts_s = np.zeros(places.phase.size) if trimmed else grid.phases_s[places.phase] + places.first_beat * grid.beat_s
+    rows = zip(starts_s.tolist(), places.bars.tolist(), places.meter.tolist(), features(grid, places, trimmed=trimmed), strict=True)
+    return [Reading(start_s, grid.beat_s, bars, METERS[METER_NAMES[meter]], 0.0, trimmed, seen) for start_s, bars, meter, seen in rows]
 
 
 def _trimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
-    readings = []
-    grids: dict[int, BeatGrid] = {}
+    filling: dict[int, list[tuple[int, int]]] = {}
     for name in params.meters:
         meter = METERS[name]
         for bars in range(1, MAX_BARS + 1):
             beats = bars * meter.beats_per_bar
-            beat_s = evidence.duration_s / beats
-            if not 60.0 / params.max_bpm <= beat_s * _usual_beat(meter) <= 60.0 / params.min_bpm:
-                continue
-            if beats not in grids:
-                grids[beats] = BeatGrid(evidence, _offset(evidence, beat_s), beat_s, beats, wraps=True)
-            readings.append(_read(grids[beats], meter, 0, bars, trimmed=True))
+            if 60.0 / params.max_bpm <= evidence.duration_s / beats * usual_beat(meter) <= 60.0 / params.min_bpm:
+                filling.setdefault(beats, []).append((METER_NAMES.index(name), bars))
+    readings = []
+    for beats, found in filling.items():
+        beat_s = evidence.duration_s / beats
+        grid = BeatGrid(evidence, np.array([_offset(evidence, beat_s)]), beat_s, beats, wraps=True)
+        meters, bars_of = np.array(found).T
+        readings += _read(grid, Places(np.zeros_like(meters), meters, np.zeros_like(meters), bars_of), trimmed=True)
     return readings
 
 
@@ -175,12 +173,12 @@ def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Read
     for beat_s, phase in _kept([(beat_s, phase) for _, beat_s, phase in ranked], 60.0 / params.min_bpm):
         beats = int(np.clip(np.ceil((last - first) / beat_s) + 1, 1, MAX_BEATS))
         starts = {round(_first_beat(first, phase + k * beat_s / n, beat_s), 6) for n in (4, 3) for k in range(n)}
-        grids = [BeatGrid(evidence, start, beat_s, beats, wraps=False) for start in sorted(starts)]
-        grids.sort(key=lambda grid: -grid.covered - grid.judged[0])
-        for grid in grids[:KEPT_PHASES]:
-            for name in params.meters:
-                if METERS[name].beat_quarters >= 1.0:
-                    readings += _placed(grid, METERS[name], first, last)
+        grid = BeatGrid(evidence, np.array(sorted(starts)), beat_s, beats, wraps=False)
+        likeliest = np.argsort(-grid.covered - grid.judged[0], kind="stable")[:KEPT_PHASES]
+        grid = BeatGrid(evidence, grid.phases_s[likeliest], beat_s, beats, wraps=False)
+        placed = [_placed(grid, METER_NAMES.index(name), first, last) for name in params.meters if METERS[name].beat_quarters >= 1.0]
+        if placed:
+            readings += _read(grid, Places(*(np.concatenate(parts) for parts in zip(*placed, strict=True))), trimmed=False)
     return readings
 
 
@@ -194,39 +192,36 @@ def _kept(ranked: list[tuple[float, float]], longest_s: float) -> list[tuple[flo
     return kept
 
 
-def _placed(grid: BeatGrid, meter: Meter, first: float, last: float) -> list[Reading]:
-    """Return readings with the first bar at each of the beats near the first attack, to the last attack.
+def _placed(grid: BeatGrid, meter: int, first: float, last: float) -> Places:
+    """Return bars from each of the beats near the first attack to the last attack, in every phase of a grid.
 
     Later too, and fewer bars, where so little is struck before or after that it may be a count-in, or noise.
     """
-    readings = []
-    evidence, per_bar = grid.evidence, meter.beats_per_bar
-    bar_s = grid.beat_s * per_bar
-    usual = evidence.total * bar_s / max(bar_s, last - first)
-    counted = grid.counted_in
-    for beat in range(min(3 * per_bar, grid.beats)):
-        start = grid.phase_s + beat * grid.beat_s
-        if start < -0.02 or start < first - 0.3 * grid.beat_s or start > last:
-            continue
-        if beat >= per_bar and not counted[beat] and evidence.weight_before(start - 0.1 * grid.beat_s) > THIN * usual:
-            continue
-        bars = max(1, int(np.ceil((last - start - 0.06 * grid.beat_s) / bar_s)))
-        while bars > 1 and start + bars * bar_s > evidence.duration_s + 0.02 * bar_s:
-            bars -= 1
-        if start + bars * bar_s > evidence.duration_s + 0.25 * grid.beat_s:
-            continue
-        readings.append(_read(grid, meter, beat, bars, trimmed=False))
-        for fewer in range(bars - 1, 0, -1):
-            if evidence.total - evidence.weight_before(start + fewer * bar_s - 0.1 * grid.beat_s) > THIN * usual:
-                break
-            readings.append(_read(grid, meter, beat, fewer, trimmed=False))
-    return readings
+    evidence, per_bar, beat_s = grid.evidence, METERS[METER_NAMES[meter]].beats_per_bar, grid.beat_s
+    bar_s = beat_s * per_bar
+    thin = THIN * evidence.total * bar_s / max(bar_s, last - first)
+    beat = np.arange(min(3 * per_bar, grid.beats))
+    start = grid.phases_s[:, None] + beat * beat_s
+    fits = (start >= -0.02) & (start >= first - 0.3 * beat_s) & (start <= last)
+    little = evidence.weights_before(start - 0.1 * beat_s) <= thin
+    fits &= (beat < per_bar) | (grid.counted_in[:, : beat.size] > 0.0) | little
+    bars = np.ceil((last - start - 0.06 * beat_s) / bar_s)
+    bars = np.maximum(1, np.minimum(bars, np.floor((evidence.duration_s - start) / bar_s + 0.02))).astype(np.intp)
+    fits &= start + bars * bar_s <= evidence.duration_s + 0.25 * beat_s
+    phase, first_beat = np.nonzero(fits)
+    most, begins = bars[fits], start[fits]
+    enough = evidence.enough_s(evidence.total - thin) + 0.1 * beat_s
+    least = np.minimum(most, np.maximum(1, np.floor((enough - begins) / bar_s).astype(np.intp) + 1))
+    times = most - least + 1
+    reading = np.repeat(np.arange(most.size), times)
+    fewer = np.arange(reading.size) - np.repeat(np.cumsum(times) - times, times)
+    return Places(phase[reading], np.full(reading.size, meter), first_beat[reading], most[reading] - fewer)
 
 
 def _promise(evidence: Evidence, beat_s: float, phase: float) -> float:
     """Return how far a beat is worth a closer look: its fit, and how usual its tempo is (Parncutt, 1994)."""
-    fit, _ = BeatGrid(evidence, phase, beat_s, 1, wraps=False).judged
-    return fit - 0.35 * 0.5 * float(np.log2(60.0 / beat_s / TEMPO_CENTRE_BPM) / 0.62) ** 2
+    fit, _ = BeatGrid(evidence, np.array([phase]), beat_s, 1, wraps=False).judged
+    return float(fit[0]) - 0.35 * 0.5 * float(np.log2(60.0 / beat_s / TEMPO_CENTRE_BPM) / 0.62) ** 2
 
 
 def _first_beat(first_s: float, phase: float, beat_s: float) -> float:

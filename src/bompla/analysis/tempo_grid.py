@@ -1,19 +1,17 @@
-"""What a beat says of the attacks: where they fall in it, which drums open and answer bars, what repeats."""
+"""Where attacks fall in beats: how well they lie on them, what is struck on each, and what repeats."""
 
 from __future__ import annotations
 
-from bisect import bisect_left
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
-from math import log2, pi
+from functools import cached_property
+from math import pi
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import next_fast_len
 
 from bompla.model.document import Heard
-from bompla.model.drums import Meter
 
 Array = NDArray[np.float64]
 
@@ -29,21 +27,6 @@ COUNT_IN, ON_BEAT = (2, 8), 0.08
 TEMPO_CENTRE_BPM = 110.0
 EXCERPT_S = 45.0
 """Of a longer sound only so much is read for tempo at once."""
-
-METER_NAMES = ("4/4", "3/4", "6/8", "12/8", "5/4", "7/8")
-BAR_COUNTS = (1, 2, 4, 8, 3, 6)
-
-FEATURE_NAMES = (
-    "grid fit", "thirds gain", "beats covered", "bars opened", "low on first", "mid on back", "mid on others", "mid off beat",
-    "low off beat", "bar repeats", "one bar", "repeats sooner", "repeats by beat", "tempo", "tempo squared", "hits a beat",
-    "hits a beat squared", "odd steps", "high on steps", "compound and thirds", "simple and thirds",
-    "compound tempo", "compound middle", "simple middle", "back twice", "trimmed", "lead", "rest",
-    "missed before", "missed after", "counted in", "low at start", "early start", "crash on first",
-    *(f"meter {name}" for name in METER_NAMES[1:]),
-    *(f"bars {count}" for count in BAR_COUNTS), "odd bars", "many bars",
-)
-"""What `features` returns, in order."""
-
 
 @dataclass(frozen=True, eq=False)
 class Evidence:
@@ -88,13 +71,16 @@ class Evidence:
         return max(float(self.weights.sum()), 1e-6)
 
     @cached_property
-    def _summed(self) -> tuple[list[float], list[float]]:
-        return self.times_s.tolist(), [0.0, *np.cumsum(self.weights).tolist()]
+    def _sums(self) -> Array:
+        return np.concatenate([[0.0], np.cumsum(self.weights)])
 
-    def weight_before(self, at_s: float) -> float:
-        """Return the strength of all attacks before a time."""
-        times, total = self._summed
-        return total[bisect_left(times, at_s)]
+    def enough_s(self, weight: float) -> float:
+        """Return the time after which the strength of all attacks before is at least so much."""
+        return float(self.times_s[min(int(np.searchsorted(self._sums, weight)), self.times_s.size) - 1])
+
+    def weights_before(self, at_s: Array) -> Array:
+        """Return the strength of all attacks before each of some times, of their shape."""
+        return np.asarray(self._sums[np.searchsorted(self.times_s, at_s)])
 
 
 LOW = {"kick": 1.0, "tom_low": 0.4, "tom_mid": 0.3}
@@ -133,156 +119,136 @@ def excerpt(evidence: Evidence) -> Evidence:
 
 @dataclass(frozen=True, eq=False)
 class BeatGrid:
-    """The attacks seen on a beat: `phase_s` is where beat 0 falls, `beat_s` its length, `beats` how many there are."""
+    """The attacks seen on beats of one length that begin at several places.
+
+    Beat 0 falls at each of `phases_s`, shape (phases,); `beat_s` is how long a beat is, `beats` how many there are.
+    With `wraps` the sound goes round. All that is seen has a row for each phase: side by side they take little longer than one.
+    """
 
     evidence: Evidence
-    phase_s: float
+    phases_s: Array
     beat_s: float
     beats: int
     wraps: bool
 
     @cached_property
     def at(self) -> Array:
-        """The attacks' times in beats."""
-        return np.asarray((self.evidence.times_s - self.phase_s) / self.beat_s)
+        """The attacks' times in beats, shape (phases, attacks)."""
+        return np.asarray((self.evidence.times_s - self.phases_s[:, None]) / self.beat_s)
 
     @cached_property
     def fits(self) -> tuple[Array, Array]:
-        """How well each attack lies on quarters and on thirds of a beat beyond what chance would give."""
-        divided = self.at * _DIVISIONS
+        """How well each attack lies on quarters and on thirds of a beat beyond what chance would give, each (phases, attacks)."""
+        divided = self.at[:, None] * _DIVISIONS
         distance = np.abs(divided - np.round(divided)) / _DIVISIONS * self.beat_s
         on_grid = np.exp(-0.5 * (distance / GRID_SIGMA_S) ** 2)
         chance = np.minimum(0.95, _CHANCE * _DIVISIONS / self.beat_s)
-        four, three = (on_grid - chance) / (1.0 - chance)
-        return four, three
+        both = (on_grid - chance) / (1.0 - chance)
+        return both[:, 0], both[:, 1]
 
     @cached_property
-    def judged(self) -> tuple[float, float]:
-        """The fit with each beat straight or in three, and how much of it thirds give over quarters, from -1 to 1."""
+    def judged(self) -> tuple[Array, Array]:
+        """The fit with each beat straight or in three, and how much of it thirds give over quarters, from -1 to 1, each (phases,)."""
         weights, total = self.evidence.weights, self.evidence.total
         which = np.floor(self.at + 0.06).astype(int)
-        which -= which.min(initial=0)
-        size = int(which.max(initial=0)) + 1
-        four, three = (np.bincount(which, weights * fit, minlength=size) for fit in self.fits)
-        whole = max(float(four.sum()), float(three.sum()), float(np.maximum(four, three).sum()) - 0.12 * total)
-        return whole / total, float(three.sum() - four.sum()) / total
+        which -= which.min(axis=1, initial=0, keepdims=True)
+        size, rows = int(which.max(initial=0)) + 1, len(which)
+        places = (which + size * np.arange(rows)[:, None]).ravel()
+        four, three = (
+            np.bincount(places, (weights * fit).ravel(), minlength=rows * size).reshape(rows, size) for fit in self.fits
+        )
+        quarters, thirds = four.sum(axis=1), three.sum(axis=1)
+        whole = np.maximum(np.maximum(quarters, thirds), np.maximum(four, three).sum(axis=1) - 0.12 * total)
+        return whole / total, (thirds - quarters) / total
 
     @cached_property
     def steps(self) -> Array:
-        """Weights, low, mid, high and splash by step, shape (5, beats * STEPS)."""
-        size = self.beats * STEPS
+        """Weights, low, mid, high and splash by step, shape (phases, 5, beats * STEPS)."""
+        rows, size = len(self.at), self.beats * STEPS
         index = np.round(self.at * STEPS).astype(int)
         if self.wraps:
             index = np.mod(index, size)
-        inside = (index >= 0) & (index < size)
-        places = index[inside] + _ROLE_ROWS * size
-        counted = np.bincount(places.ravel(), self.evidence.roles[:, inside].ravel(), minlength=5 * size)
-        return np.asarray(counted, np.float64).reshape(5, size)
+        row, attack = np.nonzero((index >= 0) & (index < size))
+        places = index[row, attack] + size * (5 * row + _ROLE_ROWS)
+        counted = np.bincount(places.ravel(), self.evidence.roles[:, attack].ravel(), minlength=5 * rows * size)
+        return np.asarray(counted, np.float64).reshape(rows, 5, size)
 
     @cached_property
     def on_beat(self) -> Array:
-        """The same roles gathered on each beat, from a step before it to a step after it, shape (5, beats)."""
-        steps = self.steps.reshape(5, self.beats, STEPS)
-        return np.asarray(steps[:, :, 0] + steps[:, :, 1] + _later(steps[:, :, -1]))
+        """The same roles gathered on each beat, from a step before it to a step after it, shape (phases, 5, beats)."""
+        steps = self.steps.reshape(-1, 5, self.beats, STEPS)
+        return np.asarray(steps[..., 0] + steps[..., 1] + _later(steps[..., -1]))
 
     @cached_property
     def hits(self) -> float:
         """How many attacks a beat has, as a power of two."""
-        return float(np.log2(max(0.05, len(self.at) / self.beats)))
+        return float(np.log2(max(0.05, self.at.shape[1] / self.beats)))
 
     @cached_property
-    def totals(self) -> list[float]:
-        """The sum of each role, at least a little."""
-        return [max(float(total), 1e-6) for total in self.steps.sum(axis=1)]
-
-    @cached_property
-    def _to_place(self) -> Array:
-        _, low, mid, _, splash = self.on_beat
-        return np.stack([low, mid, splash, low != 0.0, np.ones(self.beats)])
-
-    @cached_property
-    def _places(self) -> dict[int, list[list[float]]]:
-        return {}
-
-    def by_place(self, per_bar: int) -> list[list[float]]:
-        """Return low, mid and splash on beats, beats with something low, and beats, each summed by place in bars of so many beats."""
-        if per_bar not in self._places:
-            rows = np.zeros((5, -(-self.beats // per_bar) * per_bar))
-            rows[:, : self.beats] = self._to_place
-            self._places[per_bar] = rows.reshape(5, -1, per_bar).sum(axis=1).tolist()
-        return self._places[per_bar]
-
-    @cached_property
-    def _alike(self) -> dict[int, tuple[float, float]]:
-        return {}
-
-    def alike(self, per_bar: int) -> tuple[float, float]:
-        """Return how alike the pattern is to itself a bar later, and at most after other stretches shorter than two bars."""
-        if per_bar not in self._alike:
-            others = self.likeness[2 : min(self.beats, 2 * per_bar)].copy()
-            others[per_bar - 2 :: per_bar] = 0.0
-            bar = float(self.likeness[per_bar]) if per_bar < self.beats else 0.7
-            self._alike[per_bar] = bar, float(others.max()) if others.any() else 0.5
-        return self._alike[per_bar]
+    def totals(self) -> Array:
+        """The sum of each role, at least a little, shape (phases, 5)."""
+        return np.asarray(np.maximum(self.steps.sum(axis=2), 1e-6))
 
     @cached_property
     def likeness(self) -> Array:
-        """How alike the pattern is to itself so many beats later, from 0 to 1, shape (beats,)."""
-        rows = self.steps[1:4] / np.array(self.totals[1:4])[:, None]
-        smooth = rows + 0.5 * (_later(rows) + _later(rows[:, ::-1])[:, ::-1])
-        size = smooth.shape[1] if self.wraps else next_fast_len(2 * smooth.shape[1], real=True)
-        spectrum = np.fft.rfft(smooth, size, axis=1)
-        power = (spectrum.real**2 + spectrum.imag**2).sum(axis=0)
-        auto = np.fft.irfft(power, size)[: smooth.shape[1] : STEPS]
+        """How alike the pattern is to itself so many beats later, from 0 to 1, shape (phases, beats)."""
+        rows = self.steps[:, 1:4] / self.totals[:, 1:4, None]
+        smooth = rows + 0.5 * (_later(rows) + _later(rows[..., ::-1])[..., ::-1])
+        size = smooth.shape[2] if self.wraps else next_fast_len(2 * smooth.shape[2], real=True)
+        spectrum = np.fft.rfft(smooth, size, axis=2)
+        power = (spectrum.real**2 + spectrum.imag**2).sum(axis=1)
+        auto = np.fft.irfft(power, size)[:, : smooth.shape[2] : STEPS]
         if not self.wraps:
             auto = auto * self.beats / np.maximum(1, self.beats - np.arange(self.beats))
-        return np.asarray(np.clip(auto / max(float(auto[0]), 1e-9), 0.0, 1.2))
+        return np.asarray(np.clip(auto / np.maximum(auto[:, :1], 1e-9), 0.0, 1.2))
 
     @cached_property
-    def low_on(self) -> list[float]:
-        """How low each beat is, against the lowest."""
-        low = self.on_beat[1]
-        return (low / max(1e-6, float(low.max()))).tolist()  # type: ignore[no-any-return]
+    def low_on(self) -> Array:
+        """How low each beat is, against the lowest, shape (phases, beats)."""
+        low = self.on_beat[:, 1]
+        return np.asarray(low / np.maximum(1e-6, low.max(axis=1, keepdims=True)))
 
     @cached_property
-    def counted_in(self) -> list[float]:
-        """For each beat from 0 to 1 how much what is struck before it is like a count: a few strikes on beats, no kick among them."""
-        e, few = self.evidence, COUNT_IN[1] + 1
-        opening = list(zip(self.at[:few].tolist(), e.low[:few].tolist(), (e.low + e.mid + e.high)[:few].tolist(), strict=True))
-        counts = [0.0] * (self.beats + 1)
-        before = 0
-        for beat in range(self.beats + 1):
-            while before < len(opening) and opening[before][0] < beat - 0.1:
-                before += 1
-            if before > COUNT_IN[1]:
-                break
-            if before >= COUNT_IN[0]:
-                counts[beat] = _like_a_count(opening[:before], beat)
-        return counts
+    def counted_in(self) -> Array:
+        """How much what is struck before each beat is like a count up to it, from 0 to 1, shape (phases, beats).
+
+        A count is a few strikes on beats with no kick among them, none much before as many beats as there are strikes.
+        """
+        e, (fewest, most) = self.evidence, COUNT_IN
+        opening = self.at[:, : most + 1]
+        low, every = np.cumsum(e.low[: most + 1]), np.cumsum((e.low + e.mid + e.high)[: most + 1])
+        strikes = np.arange(1, opening.shape[1] + 1)
+        on_beats = np.cumsum(np.abs(opening - np.round(opening)) < ON_BEAT, axis=1) / strikes
+        like = np.maximum(0.0, 2.0 * on_beats - 1.0) * (1.0 - low / np.maximum(1e-6, every))
+        like = np.where((strikes >= fewest) & (strikes <= most), like, 0.0)
+        beat = np.arange(self.beats)
+        before = (opening[:, None] < beat[:, None] - 0.1).sum(axis=2)
+        counts = np.where(before > 0, np.take_along_axis(like, np.maximum(before - 1, 0), axis=1), 0.0)
+        return np.where(beat - opening[:, :1] <= 1.5 * before + 0.5, counts, 0.0)
 
     @cached_property
-    def covered(self) -> float:
-        """The share of beats that have an attack on them."""
-        return float(np.count_nonzero(self.on_beat[0] > 0.0)) / self.beats
+    def covered(self) -> Array:
+        """The share of beats that have an attack on them, shape (phases,)."""
+        return np.asarray(np.count_nonzero(self.on_beat[:, 0] > 0.0, axis=1) / self.beats)
 
     @cached_property
-    def odd_steps(self) -> float:
-        """The share of the weight on odd sixteenths."""
-        sixteenth = np.round(self.at * 4.0).astype(int)
-        return float(self.evidence.weights[sixteenth % 2 == 1].sum() / self.evidence.total)
+    def odd_steps(self) -> Array:
+        """The share of the weight on odd sixteenths, shape (phases,)."""
+        odd = np.round(self.at * 4.0).astype(int) % 2 == 1
+        return np.asarray(odd @ self.evidence.weights / self.evidence.total)
 
     @cached_property
-    def middle_thirds(self) -> float:
-        """The share of beats with a hit on their second third, which a shuffle leaves out."""
-        around = self.steps[0].reshape(self.beats, STEPS)[:, 4:6].sum(axis=1)
-        return float(np.count_nonzero(around > 0.0)) / self.beats if self.judged[1] > 0.0 else 0.0
+    def middle_thirds(self) -> Array:
+        """The share of beats with a hit on their second third, which a shuffle leaves out, shape (phases,)."""
+        around = self.steps[:, 0].reshape(-1, self.beats, STEPS)[..., 4:6].sum(axis=2)
+        return np.where(self.judged[1] > 0.0, np.count_nonzero(around > 0.0, axis=1) / self.beats, 0.0)
 
     @cached_property
-    def high_steps(self) -> float:
-        """The share of eighths that have a hat on them."""
-        eighths = self.steps[3].reshape(2 * self.beats, STEPS // 2)
-        near = eighths[:, 0] + eighths[:, 1] + _later(eighths[:, -1])
-        return float(np.count_nonzero(near > 0.0)) / (2 * self.beats)
+    def high_steps(self) -> Array:
+        """The share of eighths that have a hat on them, shape (phases,)."""
+        eighths = self.steps[:, 3].reshape(-1, 2 * self.beats, STEPS // 2)
+        near = eighths[..., 0] + eighths[..., 1] + _later(eighths[..., -1])
+        return np.asarray(np.count_nonzero(near > 0.0, axis=1) / (2 * self.beats))
 
 
 _DIVISIONS = np.array([[4.0], [3.0]])
@@ -293,76 +259,3 @@ _CHANCE = GRID_SIGMA_S * (2.0 * pi) ** 0.5
 def _later(rows: Array) -> Array:
     """Return the last axis turned round by one; NumPy's own turn takes several times as long on so few."""
     return np.concatenate((rows[..., -1:], rows[..., :-1]), axis=-1)
-
-
-def _like_a_count(before: list[tuple[float, float, float]], first_beat: int) -> float:
-    """Return how much strikes, each its beat, how low it is and how much it is of any role, are a count up to a beat."""
-    if first_beat - before[0][0] > 1.5 * len(before) + 0.5:
-        return 0.0
-    on_beats = sum(abs(at - round(at)) < ON_BEAT for at, _, _ in before) / len(before)
-    low = sum(low for _, low, _ in before) / max(1e-6, sum(every for _, _, every in before))
-    return max(0.0, 2.0 * on_beats - 1.0) * (1.0 - low)
-
-
-_BACK_BEATS = {"6/8": [1], "3/4": [1, 2], "5/4": [3], "7/8": [2, 4]}
-
-
-def back_beats(meter: Meter) -> list[int]:
-    """Return the beats of a bar that snares usually answer on."""
-    return _BACK_BEATS.get(meter.name, [1, 3])
-
-
-def features(grid: BeatGrid, meter: Meter, first_beat: int, bars: int, *, trimmed: bool) -> Array:
-    """Return what speaks for and against a reading, shape (features,): see `FEATURE_NAMES`."""
-    per_bar = meter.beats_per_bar
-    first = first_beat % per_bar
-    low, mid, splash, low_beats, beats = grid.by_place(per_bar)
-    total = grid.totals
-    fit, thirds = grid.judged
-    usual = 2.0 if meter.beat_quarters < 1.0 else 1.0
-    octaves = log2(60.0 / (grid.beat_s * usual) / TEMPO_CENTRE_BPM)
-    hits = grid.hits
-    on_back = sum(mid[(first + beat) % per_bar] for beat in back_beats(meter)) / total[2]
-    on_low, on_mid = sum(low) / total[1], sum(mid) / total[2]
-    bar_like, sooner = _repeats(grid, per_bar, bars)
-    e = grid.evidence
-    start_s = grid.phase_s + first_beat * grid.beat_s
-    end_s = start_s + bars * per_bar * grid.beat_s
-    compound, middle = meter.compound, grid.middle_thirds
-    values = [
-        fit, thirds, grid.covered,
-        low_beats[first] / max(1.0, beats[first]),
-        low[first] / total[1], on_back, on_mid - on_back,
-        1.0 - on_mid, 1.0 - on_low,
-        bar_like, float(bars == 1), sooner, float(grid.likeness[1]) if grid.beats > 1 else 0.5,
-        octaves, octaves**2, hits, hits**2, grid.odd_steps, grid.high_steps,
-        thirds if compound else 0.0, 0.0 if compound else max(0.0, thirds),
-        octaves if compound else 0.0, middle if compound else 0.0, 0.0 if compound else middle,
-        on_back * hits,
-        float(trimmed), min(2.0, max(0.0, e.first_s / grid.beat_s)) if trimmed else 0.0,
-        min(4.0, max(0.0, (end_s - e.last_s) / grid.beat_s)),
-        e.weight_before(start_s - 0.1 * grid.beat_s) / e.usual_weight if not trimmed else 0.0,
-        (e.total - e.weight_before(end_s - 0.1 * grid.beat_s)) / e.usual_weight if not trimmed else 0.0,
-        grid.counted_in[first_beat] if not trimmed else 0.0,
-        grid.low_on[first_beat] if not trimmed else 0.0,
-        min(1.0, max(0.0, (e.first_s - start_s) / grid.beat_s)) if not trimmed else 0.0,
-        splash[first] / total[4] if total[4] > 0.2 else 0.4,
-        *_kinds(meter.name, bars),
-    ]
-    return np.array(values)
-
-
-@lru_cache(maxsize=1024)
-def _kinds(meter: str, bars: int) -> tuple[float, ...]:
-    return (
-        *(float(meter == name) for name in METER_NAMES[1:]),
-        *(float(bars == count) for count in BAR_COUNTS), float(bars % 2 == 1 and bars > 3), float(bars > 8),
-    )
-
-
-def _repeats(grid: BeatGrid, per_bar: int, bars: int) -> tuple[float, float]:
-    """Return how alike bars are, and how alike the best shorter or crossing stretches are."""
-    if grid.beats <= 1:
-        return 0.7, 0.5
-    alike, sooner = grid.alike(per_bar)
-    return alike if bars > 1 and per_bar < grid.beats else 0.7, sooner
