@@ -16,7 +16,7 @@ from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_
 from bompla.analysis.attacks import CANDIDATE_FLOOR, find_attacks
 from bompla.analysis.context import AMONG, DrumOdds, load_context, read_context, reheard, seen_at
 from bompla.analysis.hearing import CUT_THRESHOLD, heard_alone, strengths_of
-from bompla.analysis.network import features_of, load_model, read_model, run
+from bompla.analysis.network import load_model, read_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.percussive import percussive
 from bompla.analysis.recurring import BarGrid, load_recurring, read_recurring, recurring
@@ -24,6 +24,7 @@ from bompla.analysis.refine import BACK, ON, read_refine, refine
 from bompla.analysis.separate import pull_apart
 from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_BINS, LOW_FFT_SIZE, LOW_HOP, spectrum_of
 from bompla.audio.clip import Clip
+from bompla.audio.resample import resampled
 from bompla.errors import AnalysisError
 from bompla.groove.rebuild import document_from
 from bompla.model.as_heard import played
@@ -181,6 +182,43 @@ def test_hearing_at_given_places_is_that_of_the_analysis(demo_loops: list[tuple[
     assert [h[0].drum for h in reversed(answers)] == [a.heard[0].drum for a in strong]
 
 
+SURE, UNLIKELY = 0.7, 0.35
+
+
+def hits_of(heard: HeardLoop) -> list[tuple[float, dict[str, float]]]:
+    """Return when the cut attacks are, from the first on, and how likely each drum is there."""
+    rate, cut = heard.source.sample_rate, [a for a in heard.attacks if a.strength >= heard.threshold]
+    return [((a.at_sample - cut[0].at_sample) / rate, {h.drum: h.confidence for h in a.heard}) for a in cut]
+
+
+def at_odds(one: dict[str, float], other: dict[str, float]) -> set[str]:
+    """Return the drums that are there for sure in one and unlikely in the other."""
+    return {drum for drum, likely in one.items() if likely >= SURE and other.get(drum, 0.0) < UNLIKELY}
+
+
+CHANGES: dict[str, Callable[[Clip], Clip]] = {
+    "thirty decibels softer": lambda clip: Clip(clip.samples * np.float32(0.0316), clip.sample_rate),
+    "upside down": lambda clip: Clip(-clip.samples, clip.sample_rate),
+    "of one channel": lambda clip: Clip(clip.mono, clip.sample_rate),
+    "at another rate": lambda clip: resampled(clip, 48_000),
+    "after half a second of nothing": lambda clip: Clip(
+        np.concatenate([np.zeros((clip.sample_rate // 2, clip.channels), np.float32), clip.samples]), clip.sample_rate
+    ),
+}
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_a_changed_file_of_the_same_loop_is_heard_the_same(
+    demo_loops: list[tuple[str, Clip, dict[str, Any]]], heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]], change: str
+) -> None:
+    for (name, clip, _), (_, heard, _) in zip(demo_loops, heard_demo, strict=True):
+        before, after = hits_of(heard), hits_of(analyse(CHANGES[change](clip)))
+        assert len(after) == len(before), name
+        assert np.median(np.abs([b[0] - a[0] for b, a in zip(before, after, strict=True)])) < 0.0005, name
+        for (at_s, was), (_, now) in list(zip(before, after, strict=True))[1:]:  # what goes before the first is the loop's end, or nothing
+            assert not at_odds(was, now) | at_odds(now, was), (name, at_s, was, now)
+
+
 @settings(max_examples=25, deadline=None)
 @given(at=st.integers(0, 999), seed=st.integers(0, 5))
 def test_a_cut_is_at_the_quietest_sample_just_ahead(at: int, seed: int) -> None:
@@ -260,7 +298,7 @@ def seen_of(clip: Clip) -> tuple[np.ndarray, DrumOdds]:
     """Return what is seen of the attacks of a clip, and what is heard of each by itself."""
     spectrum, model = spectrum_of(clip), load_model()
     assert spectrum is not None
-    activations = run(model, features_of(spectrum))
+    activations = run(model, spectrum)
     samples = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
     alone = heard_alone(activations, model, samples)
     return seen_at(spectrum, activations.inner, samples, alone), alone

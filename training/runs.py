@@ -59,27 +59,34 @@ It goes on with `FURTHER_RUNS` as well."""
 MADE_OVER, CLEAN = 0.8, 0.25
 """How many loops have their strikes made over, and how many come as they are played, without room, desk or tape."""
 
-Task = tuple[int, str, bool, bool, float, bool, bool, bool]
+Task = tuple[int, str, bool, bool, float, bool, bool, bool, bool]
 
 
 def tasks_of(name: str, first: int, count: int) -> list[Task]:
-    """Return how loops are made: seed, group, made over, as played, share of full mixes, by chance, drums of any group, hats that ring."""
+    """Return how loops are made.
+
+    Seed, group, made over, as played, share of full mixes, by chance, drums of any group, hats that ring, and not trimmed.
+    """
     tasks = []
     for seed in range(first, first + count):
         varied, clean = np.random.default_rng(seed + 9).random(2)
         learn = (bool(varied < MADE_OVER), bool(clean < CLEAN), 0.2)
-        ways = {"learn": (*learn, False, False, False), "learn chance": (*learn, True, False, False),
-                "learn wide": (*learn, False, True, False), "learn ringing": (*learn, False, True, True),
-                "check": (False, False, 0.2, False, False, False), "check clean": (False, True, 0.0, False, False, False),
-                "check chance": (False, False, 0.2, True, False, False), "check ringing": (True, True, 0.0, False, True, True)}
+        ways = {"learn": (*learn, False, False, False, False), "learn chance": (*learn, True, False, False, False),
+                "learn wide": (*learn, False, True, False, False), "learn ringing": (*learn, False, True, True, False),
+                "learn untrimmed": (*learn, False, seed % 2 == 0, False, True),
+                "check": (False, False, 0.2, False, False, False, False), "check clean": (False, True, 0.0, False, False, False, False),
+                "check chance": (False, False, 0.2, True, False, False, False),
+                "check ringing": (True, True, 0.0, False, True, True, False),
+                "check untrimmed": (False, False, 0.2, False, False, False, True)}
         tasks.append((seed, GROUPS[(seed - first) % len(GROUPS)], *ways[name]))
     return tasks
 
 
 def loop_of(task: Task) -> LabelledLoop:
     """Return the loop of a task."""
-    seed, group, varied, clean, mix_share, chance, wide, ringing = task
+    seed, group, varied, clean, mix_share, chance, wide, ringing, untrimmed = task
     anywhere = GROUPS if wide else ()
     return make_loop(
-        seed, (group,), varied=varied, clean=clean, mix_share=mix_share, chance=chance, anywhere=anywhere, ringing=ringing
+        seed, (group,), untrimmed=untrimmed, varied=varied, clean=clean, mix_share=mix_share, chance=chance, anywhere=anywhere,
+        ringing=ringing,
     )

@@ -29,7 +29,7 @@ from bompla.analysis.context import (  # noqa: E402
     seen_at,
 )
 from bompla.analysis.hearing import heard_alone, strengths_of  # noqa: E402
-from bompla.analysis.network import features_of, load_model, run  # noqa: E402
+from bompla.analysis.network import load_model, run  # noqa: E402
 from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
@@ -54,7 +54,8 @@ from runs import (  # noqa: E402
 
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96)}
+CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96),
+          "check untrimmed": (309_000, 96)}
 SHIPPED = "what ships"
 SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
 TURNS = 3
@@ -108,8 +109,9 @@ def seen_in(loop: LabelledLoop, group: str) -> dict[str, np.ndarray]:
     if spectrum is None:
         return {}
     model = load_model()
-    activations = run(model, features_of(spectrum))
+    activations = run(model, spectrum)
     samples = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
+    samples = samples[~counts_in(samples / ANALYSIS_RATE, loop)]
     if samples.size == 0:
         return {}
     alone = heard_alone(activations, model, samples)
@@ -121,6 +123,13 @@ def seen_in(loop: LabelledLoop, group: str) -> dict[str, np.ndarray]:
         "true_drums": drums, "true_force": force, "true_attack": attack,
         "times_s": times_s, "bars": np.array([loop.start_s, (loop.end_s - loop.start_s) / loop.groove.bars, loop.groove.bars]),
     }
+
+
+def counts_in(times_s: np.ndarray, loop: LabelledLoop) -> np.ndarray:
+    """Return which attacks may be a count before the loop: true of them is neither that they are attacks nor that they are none."""
+    before = np.round((loop.start_s - times_s) * loop.groove.bpm / 60.0)
+    on_beat = np.abs(loop.start_s - before * 60.0 / loop.groove.bpm - times_s) < SAME_S
+    return np.asarray((before >= 1) & (before <= 4) & on_beat)
 
 
 def truths(times_s: np.ndarray, hits: tuple[tuple[float, str, int], ...]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

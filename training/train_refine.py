@@ -20,7 +20,7 @@ import numpy as np  # noqa: E402
 import soxr  # noqa: E402
 
 from bompla.analysis.attacks import places_of  # noqa: E402
-from bompla.analysis.network import features_of, load_model, run  # noqa: E402
+from bompla.analysis.network import load_model, run  # noqa: E402
 from bompla.analysis.refine import (  # noqa: E402
     BACK,
     BIN,
@@ -52,7 +52,7 @@ def example_of(task: Task) -> dict[str, np.ndarray]:
     spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
     if spectrum is None or not loop.hits:
         return {}
-    guessed, _ = places_of(spectrum, run(load_model(), features_of(spectrum)))
+    guessed, _ = places_of(spectrum, run(load_model(), spectrum))
     firsts: list[float] = []
     for at, _, _ in sorted(loop.hits):
         if not firsts or at - firsts[-1] > SAME_ATTACK_S:

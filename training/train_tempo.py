@@ -27,7 +27,7 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from bompla.analysis.analyse import listened  # noqa: E402
-from bompla.analysis.network import features_of, load_model, run  # noqa: E402
+from bompla.analysis.network import load_model, run  # noqa: E402
 from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.analysis.tempo import WEIGHTS_FILE, TempoWeights, candidates, scores_of  # noqa: E402
@@ -120,7 +120,7 @@ def evidence_heard(seed: int) -> dict[str, np.ndarray] | None:
     if spectrum is None:
         return None
     duration_s = len(loop.samples) / ANALYSIS_RATE
-    heard = listened(spectrum, run(load_model(), features_of(spectrum)), duration_s, AnalysisParams()).evidence
+    heard = listened(spectrum, run(load_model(), spectrum), duration_s, AnalysisParams()).evidence
     return {"attacks": np.vstack([heard.times_s, heard.roles]), "about": np.array([seed, loop.start_s, duration_s])}
 
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from bompla.analysis.attacks import CANDIDATE_FLOOR, PEAK_FRAMES, FoundAttacks, find_attacks
 from bompla.analysis.context import DrumOdds, load_context
 from bompla.analysis.hearing import CUT_THRESHOLD, heard_of, heard_together, strength_of, strengths_of
-from bompla.analysis.network import Activations, features_of, load_model, run
+from bompla.analysis.network import Activations, load_model, run
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.recurring import BarGrid, load_recurring, recurring
 from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
@@ -64,7 +64,7 @@ def analyse(
         return _nothing_heard(source, clip, params, started)
     progress(0.4, "finding attacks")
     model = load_model()
-    heard = listened(spectrum, run(model, features_of(spectrum)), clip.duration_s, params, progress)
+    heard = listened(spectrum, run(model, spectrum), clip.duration_s, params, progress)
     readings, threshold = heard.readings, _threshold(params)
     scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
     drums, clear = heard_of(heard.drums, model), clear_db(spectrum, found.samples)
@@ -148,7 +148,7 @@ def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
     if spectrum is None:
         return np.zeros(1 + round(clip.duration_s * ANALYSIS_RATE) // LOW_HOP, dtype=np.float32), step_s
     model = load_model()
-    activations = run(model, features_of(spectrum))
+    activations = run(model, spectrum)
     curve = strengths_of(activations, model)
     found = listened(spectrum, activations, clip.duration_s, AnalysisParams()).attacks
     if found.samples.size == 0:
@@ -196,7 +196,7 @@ def _heard_in(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
     scale = clip.sample_rate / ANALYSIS_RATE
     samples = np.array([round(place / scale) for place in at_samples], dtype=np.int64)
     model = load_model()
-    activations = run(model, features_of(spectrum))
+    activations = run(model, spectrum)
     known = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
     # A place at an attack is that attack; any other is heard among them.
     away = np.abs(known[:, None] - samples[None, :]).min(axis=1, initial=spectrum.signal.size)

@@ -15,8 +15,8 @@ from typing import IO
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.network import DAMAGED, FLOOR_DB, LOUD_PERCENTILE, SPAN_DB, level_db, shipped
-from bompla.analysis.spectrum import HOP, LOW_HOP, Floats, Spectrum
+from bompla.analysis.network import DAMAGED, FLOOR_DB, SPAN_DB, shipped
+from bompla.analysis.spectrum import HOP, LOW_HOP, Floats, Spectrum, level_db
 from bompla.errors import AnalysisError
 
 CONTEXT_FILE = "context.npz"
@@ -86,14 +86,13 @@ def seen_at(spectrum: Spectrum, inner: Floats, samples: NDArray[np.int64], befor
     `inner` is the network's last layer, and `before` what it heard.
     """
     frame, low_frame = np.round(samples / HOP).astype(np.int64), np.round(samples / LOW_HOP).astype(np.int64)
-    reference = np.float32(np.percentile(level_db(spectrum.power.sum(axis=1)), LOUD_PERCENTILE))
     power = spectrum.power[(frame[:, None] + np.array(POWER_FRAMES)) % len(spectrum.power)]
     low = spectrum.low[(low_frame[:, None] + np.array(LOW_FRAMES)) % len(spectrum.low)]
     told = inner[np.clip(low_frame[:, None] + np.array(INNER_FRAMES), 0, len(inner) - 1)]
     count = len(samples)
     return np.concatenate(
         [
-            _scaled(power, reference).reshape(count, -1), _scaled(low, reference).reshape(count, -1), told.reshape(count, -1),
+            _scaled(power, spectrum.loud_db).reshape(count, -1), _scaled(low, spectrum.loud_db).reshape(count, -1), told.reshape(count, -1),
             np.clip(before.odds, -LIKELIEST, LIKELIEST) / ODDS_SPAN, before.force, before.attack[:, None] / ODDS_SPAN,
         ],
         axis=1, dtype=np.float32,

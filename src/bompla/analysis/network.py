@@ -15,8 +15,9 @@ from importlib.resources import files
 from typing import IO, TypeVar
 
 import numpy as np
+from numpy.typing import NDArray
 
-from bompla.analysis.spectrum import Floats, Spectrum
+from bompla.analysis.spectrum import Floats, Spectrum, level_db
 from bompla.errors import AnalysisError
 from bompla.model.drums import DRUMS
 
@@ -24,7 +25,6 @@ MODEL_FILE = "hearing.npz"
 DAMAGED = "The hearing model is missing or damaged; install Bompla again."
 Weights = TypeVar("Weights")
 FLOOR_DB, SPAN_DB = -80.0, 40.0
-LOUD_PERCENTILE = 99.0
 CHUNK_FRAMES = 1 << 14
 
 
@@ -75,35 +75,35 @@ def features_of(spectrum: Spectrum) -> Floats:
     """Return what the network sees, shape (frames at `LOW_HOP`, features): levels in dB against the loud parts."""
     frames = spectrum.low.shape[0]
     level = level_db(spectrum.power)
-    reference = np.float32(np.percentile(level_db(spectrum.power.sum(axis=1)), LOUD_PERCENTILE))
     doubled = np.concatenate([level, level[-1:]])
     even, odd = doubled[0 : 2 * frames : 2], doubled[1 : 2 * frames : 2]
-    rows = np.concatenate([even[:frames], odd[:frames], level_db(spectrum.low)], axis=1) - reference
+    rows = np.concatenate([even[:frames], odd[:frames], level_db(spectrum.low)], axis=1) - spectrum.loud_db
     return np.asarray((np.clip(rows, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, dtype=np.float32)
 
 
-def run(model: HearingModel, features: Floats) -> Activations:
-    """Return the activations for features of shape (frames, features), made in chunks of bounded memory.
+def run(model: HearingModel, spectrum: Spectrum) -> Activations:
+    """Return what the network makes of a spectrum, in chunks of bounded memory.
 
-    The sound is taken to go round, as a loop does and as the network learned it.
+    The sound is taken to go round, as a loop does and as the network learned it; what it is like as a whole is that of what sounds.
     """
     reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
+    features = features_of(spectrum)
     frames = features.shape[0]
-    around = features[np.arange(-reach, frames + reach) % frames]
-    inner = np.concatenate([
-        _inner(model, around[start : start + CHUNK_FRAMES + 2 * reach])[reach : reach + min(CHUNK_FRAMES, frames - start)]
-        for start in range(0, frames, CHUNK_FRAMES)
-    ])
+    around, sounding = np.arange(-reach, frames + reach) % frames, spectrum.sounding[::2][:frames]
+    parts = [around[start : start + CHUNK_FRAMES + 2 * reach] for start in range(0, frames, CHUNK_FRAMES)]
+    inner = np.concatenate([_inner(model, features[part], sounding[part])[reach:-reach] for part in parts])
     out = _convolved(inner, model.head)
     count = len(model.drums)
     attack = 1.0 / (1.0 + np.exp(-np.clip(out[:, 0], -30.0, 30.0)))
     return Activations(attack.astype(np.float32), out[:, 1], out[:, 2 : 2 + count], out[:, 2 + count : 2 + 2 * count], inner)
 
 
-def _inner(model: HearingModel, features: Floats) -> Floats:
+def _inner(model: HearingModel, features: Floats, sounding: NDArray[np.bool_]) -> Floats:
     values = np.maximum(_convolved(features, model.first), 0.0)
+    chosen = slice(None) if sounding.all() or not sounding.any() else np.flatnonzero(sounding)
     for layer, (weight, bias) in zip(model.blocks, model.wholes, strict=True):
-        like = np.concatenate([values.mean(axis=0), np.sqrt(values.var(axis=0) + np.float32(1e-5))])
+        whole = values[chosen]
+        like = np.concatenate([whole.mean(axis=0), np.sqrt(whole.var(axis=0) + np.float32(1e-5))])
         values += np.maximum(_convolved(values, layer) + (like @ weight + bias), 0.0)
     return values
 
@@ -158,11 +158,6 @@ def _convolved(values: Floats, layer: Layer) -> Floats:
     for tap in range(taps):
         out += padded[tap * layer.dilation : tap * layer.dilation + frames] @ layer.weight[tap]
     return out
-
-
-def level_db(power: Floats) -> Floats:
-    """Return power in dB, silence as -120."""
-    return np.asarray(10.0 * np.log10(power + np.float32(1e-12)), dtype=np.float32)
 
 
 def _f32(array: Floats) -> Floats:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,10 @@ LOW_BINS = 24
 
 BANDS_PER_OCTAVE = 5
 LOWEST_HZ, HIGHEST_HZ = 40.0, 17_500.0
+LOUD_PERCENTILE = 99.0
+QUIET_DB, REST_S = 28.0, 2.0
+"""How far under the loudest a sound is as good as over, and for how long at least where that is a rest between two sounds."""
+
 _CHUNK_FRAMES = 512
 _QUIET_PEAK = 1e-4
 
@@ -46,10 +50,35 @@ class Spectrum:
         """The number of frames."""
         return int(self.power.shape[0])
 
+    @cached_property
+    def total_db(self) -> Floats:
+        """The level of each frame, shape (frames,)."""
+        return level_db(self.power.sum(axis=1))
+
+    @cached_property
+    def sounding(self) -> NDArray[np.bool_]:
+        """Whether each frame belongs to what sounds, not to what leads in, rests or comes after, shape (frames,)."""
+        loud = np.flatnonzero(self.total_db > self.total_db.max() - QUIET_DB)
+        inside = np.zeros(self.frames, bool)
+        inside[loud[0] : loud[-1] + 1] = True
+        for before in np.flatnonzero(np.diff(loud) > REST_S * ANALYSIS_RATE / HOP):
+            inside[loud[before] + 1 : loud[before + 1]] = False
+        return inside
+
+    @cached_property
+    def loud_db(self) -> np.float32:
+        """The level of the loud parts of what sounds."""
+        return np.float32(np.percentile(self.total_db[self.sounding], LOUD_PERCENTILE))
+
     def between(self, low_hz: float, high_hz: float) -> Floats:
         """Return the power from `low_hz` up to `high_hz` in each frame, shape (frames,)."""
         chosen = (self.centres_hz >= low_hz) & (self.centres_hz < high_hz)
         return np.asarray(self.power[:, chosen].sum(axis=1))
+
+
+def level_db(power: Floats) -> Floats:
+    """Return power in dB, silence as -120."""
+    return np.asarray(10.0 * np.log10(power + np.float32(1e-12)), dtype=np.float32)
 
 
 def spectrum_of(clip: Clip) -> Spectrum | None:
