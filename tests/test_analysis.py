@@ -200,6 +200,7 @@ CHANGES: dict[str, Callable[[Clip], Clip]] = {
     "thirty decibels softer": lambda clip: Clip(clip.samples * np.float32(0.0316), clip.sample_rate),
     "upside down": lambda clip: Clip(-clip.samples, clip.sample_rate),
     "of one channel": lambda clip: Clip(clip.mono, clip.sample_rate),
+    "with one side upside down": lambda clip: Clip(clip.mono[:, None] * np.array([1.0, -1.0], np.float32), clip.sample_rate),
     "at another rate": lambda clip: resampled(clip, 48_000),
     "after half a second of nothing": lambda clip: Clip(
         np.concatenate([np.zeros((clip.sample_rate // 2, clip.channels), np.float32), clip.samples]), clip.sample_rate

@@ -187,3 +187,14 @@ def test_a_clip_is_a_value() -> None:
     with pytest.raises(SoundFileError):
         Clip(samples, 3)
     assert io.BytesIO(encode_clip(clip)).read(4) == b"fLaC"
+
+
+@settings(max_examples=50, deadline=None)
+@given(channels=st.integers(2, 16), active=st.integers(1, 16), shared=st.floats(0.0, 1.0), seed=st.integers(0, 999))
+def test_the_mean_of_channels_is_heard_unless_they_cancel(channels: int, active: int, shared: float, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    own = rng.standard_normal((4_000, channels)) * (np.arange(channels) < active)
+    alike = (shared * rng.standard_normal((4_000, 1)) + own).astype(np.float32)
+    np.testing.assert_allclose(Clip(alike, 44_100).mono, alike.mean(axis=1), atol=1e-5)
+    turned = Clip(np.concatenate([0.9 * alike, -alike], axis=1), 44_100)
+    np.testing.assert_allclose(np.abs(turned.mono), np.abs(alike[:, int((alike**2).sum(axis=0).argmax())]), atol=1e-5)

@@ -15,6 +15,11 @@ Samples = NDArray[np.float32]
 
 MIN_RATE = 1_000
 MAX_RATE = 768_000
+CANCELLED = 0.1
+"""Less than this share of the power that channels with nothing in common would have in their mean: they cancel each other."""
+
+LOOKED_AT = 1 << 18
+"""Of about so many frames, evenly spread, power is summed to know that."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,10 +58,17 @@ class Clip:
 
     @cached_property
     def mono(self) -> Samples:
-        """The mean of all channels, shape (frames,)."""
+        """The mean of all channels, shape (frames,); the loudest channel where they cancel each other, as with one turned upside down."""
         if self.channels == 1:
             return self.samples[:, 0]
-        mixed: Samples = self.samples.mean(axis=1, dtype=np.float32)
+        mixed: Samples = self.samples[:, 0] + self.samples[:, 1]  # NumPy's own mean over so few takes ten times as long
+        for channel in range(2, self.channels):
+            mixed += self.samples[:, channel]
+        mixed /= np.float32(self.channels)
+        some = slice(None, None, 1 + self.frames // LOOKED_AT)
+        powers = (self.samples[some].astype(np.float64) ** 2).sum(axis=0)
+        if (mixed[some].astype(np.float64) ** 2).sum() < CANCELLED * powers.mean() / self.channels:
+            mixed = np.ascontiguousarray(self.samples[:, int(powers.argmax())])
         mixed.flags.writeable = False
         return mixed
 
