@@ -30,7 +30,7 @@ from bompla.groove.rebuild import document_from
 from bompla.model.as_heard import played
 from bompla.model.drums import DRUMS, Family
 from corpus.kits import GROUPS, RATE
-from corpus.render import make_loop
+from corpus.render import make_loop, repitched
 
 JUDGE_SEED = 500_000
 SEEDS_A_GROUP = 1_000
@@ -67,11 +67,13 @@ def matched(known: list[float], found: list[float], window_s: float) -> int:
     return len(mir_eval.util.match_events(np.sort(known), np.sort(found), window_s))
 
 
-def judge(task: tuple[int, str, bool, bool, tuple[str, str], bool]) -> dict[str, Any]:
+def judge(task: tuple[int, str, bool, bool, float, tuple[str, str], bool]) -> dict[str, Any]:
     """Return the counts of one loop."""
-    seed, group, untrimmed, clean, (model, context), general = task
+    seed, group, untrimmed, clean, speed, (model, context), general = task
     _use(model, context)
     loop = make_loop(seed, (group,), untrimmed=untrimmed, clean=clean, mix_share=0.0 if clean else 0.2)
+    if speed != 1.0:
+        loop = repitched(loop, speed)
     clip = Clip(loop.samples, RATE)
     began = time.process_time()
     heard = analysis.analyse(clip)
@@ -210,6 +212,7 @@ def main() -> None:
     parser.add_argument("--first", type=int, default=JUDGE_SEED)
     parser.add_argument("--untrimmed", action="store_true")
     parser.add_argument("--clean", action="store_true", help="no rooms, desks or tape, and no bass or chords")
+    parser.add_argument("--speed", type=float, default=1.0, help="how many times as fast, and as high, the loops are played")
     parser.add_argument("--model", default="")
     parser.add_argument("--context", default="")
     parser.add_argument("--librosa", action="store_true")
@@ -220,7 +223,7 @@ def main() -> None:
         load_model()
     weights = (chosen.model, chosen.context)
     tasks = [
-        (chosen.first + SEEDS_A_GROUP * GROUPS.index(g) + n, g, chosen.untrimmed, chosen.clean, weights, chosen.librosa)
+        (chosen.first + SEEDS_A_GROUP * GROUPS.index(g) + n, g, chosen.untrimmed, chosen.clean, chosen.speed, weights, chosen.librosa)
         for g in chosen.groups.split(",")
         for n in range(chosen.loops)
     ]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -11,7 +12,7 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from corpus.kits import LEARNED  # noqa: E402
-from corpus.render import LabelledLoop, make_loop  # noqa: E402
+from corpus.render import LabelledLoop, make_loop, repitched  # noqa: E402
 
 GROUPS = tuple(group for group in LEARNED if group != "chip")
 RUN = 904
@@ -59,34 +60,50 @@ It goes on with `FURTHER_RUNS` as well."""
 MADE_OVER, CLEAN = 0.8, 0.25
 """How many loops have their strikes made over, and how many come as they are played, without room, desk or tape."""
 
-Task = tuple[int, str, bool, bool, float, bool, bool, bool, bool]
+SLOWEST, FASTEST = 0.7, 1.5
+"""Between what loops are repitched, as much of an octave as any other."""
+
+class Task(NamedTuple):
+    """How a loop is made: `wide` with drums of any group, `ringing` hats, `speed` how many times as fast it is played when done."""
+
+    seed: int
+    group: str
+    varied: bool = False
+    clean: bool = False
+    mix_share: float = 0.2
+    chance: bool = False
+    wide: bool = False
+    ringing: bool = False
+    untrimmed: bool = False
+    speed: float = 1.0
 
 
 def tasks_of(name: str, first: int, count: int) -> list[Task]:
-    """Return how loops are made.
-
-    Seed, group, made over, as played, share of full mixes, by chance, drums of any group, hats that ring, and not trimmed.
-    """
+    """Return how the loops of a run of this name are made, the groups of sounds in turn."""
     tasks = []
     for seed in range(first, first + count):
-        varied, clean = np.random.default_rng(seed + 9).random(2)
-        learn = (bool(varied < MADE_OVER), bool(clean < CLEAN), 0.2)
-        ways = {"learn": (*learn, False, False, False, False), "learn chance": (*learn, True, False, False, False),
-                "learn wide": (*learn, False, True, False, False), "learn ringing": (*learn, False, True, True, False),
-                "learn untrimmed": (*learn, False, seed % 2 == 0, False, True),
-                "check": (False, False, 0.2, False, False, False, False), "check clean": (False, True, 0.0, False, False, False, False),
-                "check chance": (False, False, 0.2, True, False, False, False),
-                "check ringing": (True, True, 0.0, False, True, True, False),
-                "check untrimmed": (False, False, 0.2, False, False, False, True)}
-        tasks.append((seed, GROUPS[(seed - first) % len(GROUPS)], *ways[name]))
+        varied, clean, speed = np.random.default_rng(seed + 9).random(3)
+        speed = SLOWEST * (FASTEST / SLOWEST) ** speed
+        task = Task(seed, GROUPS[(seed - first) % len(GROUPS)])
+        learned = task._replace(varied=bool(varied < MADE_OVER), clean=bool(clean < CLEAN))
+        ways = {
+            "learn": learned, "learn chance": learned._replace(chance=True), "learn wide": learned._replace(wide=True),
+            "learn ringing": learned._replace(wide=True, ringing=True),
+            "learn untrimmed": learned._replace(wide=seed % 2 == 0, untrimmed=True),
+            "learn repitched": learned._replace(wide=seed % 2 == 0, untrimmed=seed % 3 == 0, speed=float(speed)),
+            "check": task, "check clean": task._replace(clean=True, mix_share=0.0), "check chance": task._replace(chance=True),
+            "check ringing": task._replace(varied=True, clean=True, mix_share=0.0, wide=True, ringing=True),
+            "check untrimmed": task._replace(untrimmed=True), "check repitched": task._replace(speed=float(speed)),
+        }
+        tasks.append(ways[name])
     return tasks
 
 
 def loop_of(task: Task) -> LabelledLoop:
     """Return the loop of a task."""
-    seed, group, varied, clean, mix_share, chance, wide, ringing, untrimmed = task
-    anywhere = GROUPS if wide else ()
-    return make_loop(
-        seed, (group,), untrimmed=untrimmed, varied=varied, clean=clean, mix_share=mix_share, chance=chance, anywhere=anywhere,
-        ringing=ringing,
+    anywhere = GROUPS if task.wide else ()
+    loop = make_loop(
+        task.seed, (task.group,), untrimmed=task.untrimmed, varied=task.varied, clean=task.clean, mix_share=task.mix_share,
+        chance=task.chance, anywhere=anywhere, ringing=task.ringing,
     )
+    return loop if task.speed == 1.0 else repitched(loop, task.speed)

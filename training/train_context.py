@@ -55,7 +55,7 @@ from runs import (  # noqa: E402
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96),
-          "check untrimmed": (309_000, 96)}
+          "check untrimmed": (309_000, 96), "check repitched": (309_500, 96)}
 SHIPPED = "what ships"
 SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
 TURNS = 3
@@ -100,7 +100,7 @@ SAME_S, SAME_ATTACK_S = 0.025, 0.012
 
 def example_of(task: Task) -> dict[str, np.ndarray]:
     """Return what is seen of the attacks of a loop and what is true of them; nothing where nothing is found."""
-    return seen_in(loop_of(task), task[1])
+    return seen_in(loop_of(task), task.group)
 
 
 def seen_in(loop: LabelledLoop, group: str) -> dict[str, np.ndarray]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -48,6 +48,17 @@ class LabelledLoop:
                        "beats_per_bar": METERS[self.groove.meter].beats_per_bar},
             "hits": [{"time_s": t, "drum": d, "velocity": v} for t, d, v in self.hits],
         }
+
+
+def repitched(loop: LabelledLoop, ratio: float) -> LabelledLoop:
+    """Return a loop played so many times as fast, and as high, as a record is."""
+    return replace(
+        loop, samples=soxr.resample(loop.samples, RATE * ratio, RATE).astype(np.float32), start_s=loop.start_s / ratio,
+        end_s=loop.end_s / ratio, hits=tuple((at / ratio, drum, velocity) for at, drum, velocity in loop.hits),
+        groove=replace(
+            loop.groove, bpm=loop.groove.bpm * ratio, notes=tuple(replace(note, time_s=note.time_s / ratio) for note in loop.groove.notes)
+        ),
+    )
 
 
 def make_loop(
