@@ -10,6 +10,7 @@ import argparse
 import os
 import time
 from concurrent.futures import ProcessPoolExecutor
+from itertools import pairwise
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -59,18 +60,22 @@ CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance":
 SHIPPED = "what ships"
 SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
 TURNS = 3
+JOINED = 0.25
+"""In how many steps loops are heard two and two, one after the other: a song has more than one kind of bars."""
+
 BATCH, RATE, MATRIX_RATE = 24, 1e-3, 0.01
 
 
 class Stage(NamedTuple):
     """The runs of a stage of learning, how fast it learns against the first, and how the stage that it goes on from is kept.
 
-    One that goes on from what ships needs nothing of the stages before.
+    One that goes on from what ships needs nothing of the stages before. In later ones loops are `joined` at times.
     """
 
     runs: Runs
     share: float
     start: str
+    joined: bool = False
 
 
 STAGES = {
@@ -78,7 +83,7 @@ STAGES = {
     "further": Stage(CONTEXT_RUNS + FURTHER_RUNS, 0.4, ".checkpoint.pt"),
     "after": Stage(CONTEXT_RUNS + FURTHER_RUNS + 2 * AFTER_RUNS, 0.4, ".further.checkpoint.pt"),
     "later": Stage(CONTEXT_RUNS + FURTHER_RUNS + AFTER_RUNS + 2 * RECURRING_RUNS, 0.4, ".after.checkpoint.pt"),
-    "onward": Stage(ONWARD_RUNS, 0.2, SHIPPED),
+    "onward": Stage(ONWARD_RUNS, 0.3, SHIPPED, joined=True),
 }
 
 
@@ -224,6 +229,12 @@ def make_net(features: int, scale: np.ndarray, size: Size) -> Any:  # a PyTorch 
     return Net()
 
 
+def joined(one: dict[str, np.ndarray], other: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Return two loops as if one followed the other."""
+    keys = ("seen", "odds", "force", "attack", "true_drums", "true_force", "true_attack")
+    return {key: np.concatenate([one[key], other[key]]) for key in keys}
+
+
 def batch_of(examples: list[dict[str, np.ndarray]], rng: np.random.Generator | None) -> list[Any]:
     """Return tensors of loops side by side; with `rng` some attacks are left out and long loops cut."""
     import torch
@@ -285,6 +296,7 @@ def train(epochs: int, target: Path, without: str, member: int, stage: Stage, ke
     runs = [run for run in stage.runs if not (without and run[0] in OF_ALL_GROUPS)]
     learn = [example for run in runs for example in load(*run)]
     checks = {name: load(name, (first,)) for name, (first, _) in CHECKS.items()}
+    checks["check joined"] = [joined(one, other) for one, other in pairwise(checks["check"])]
     if without:
         learn = [example for example in learn if GROUPS[int(example["group"])] != without]
     print(f"{len(learn)} loops to learn from", flush=True)
@@ -304,7 +316,10 @@ def train(epochs: int, target: Path, without: str, member: int, stage: Stage, ke
         began, total = time.monotonic(), 0.0
         net.train()
         for chosen in batches_of([e["attack"].size for e in learn], BATCH, rng):
-            total += learner.step(loss_of(net, batch_of([learn[i] for i in chosen], rng)), 1.0)
+            heard = [learn[i] for i in chosen]
+            if stage.joined and rng.random() < JOINED:
+                heard = [joined(one, heard[i]) for one, i in zip(heard, rng.permutation(len(heard)), strict=True)]
+            total += learner.step(loss_of(net, batch_of(heard, rng)), 1.0)
         learner.keep(kept, epoch)
         smooth.eval()
         with torch.no_grad():

@@ -86,21 +86,22 @@ def seen_at(spectrum: Spectrum, inner: Floats, samples: NDArray[np.int64], befor
     `inner` is the network's last layer, and `before` what it heard.
     """
     frame, low_frame = np.round(samples / HOP).astype(np.int64), np.round(samples / LOW_HOP).astype(np.int64)
+    loud_db = spectrum.loud_db_at(np.minimum(frame, spectrum.frames - 1))[:, None, None]
     power = spectrum.power[(frame[:, None] + np.array(POWER_FRAMES)) % len(spectrum.power)]
     low = spectrum.low[(low_frame[:, None] + np.array(LOW_FRAMES)) % len(spectrum.low)]
     told = inner[np.clip(low_frame[:, None] + np.array(INNER_FRAMES), 0, len(inner) - 1)]
     count = len(samples)
     return np.concatenate(
         [
-            _scaled(power, spectrum.loud_db).reshape(count, -1), _scaled(low, spectrum.loud_db).reshape(count, -1), told.reshape(count, -1),
+            _scaled(power, loud_db).reshape(count, -1), _scaled(low, loud_db).reshape(count, -1), told.reshape(count, -1),
             np.clip(before.odds, -LIKELIEST, LIKELIEST) / ODDS_SPAN, before.force, before.attack[:, None] / ODDS_SPAN,
         ],
         axis=1, dtype=np.float32,
     )
 
 
-def _scaled(power: Floats, reference_db: np.float32) -> Floats:
-    return np.asarray((np.clip(level_db(power) - reference_db, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, np.float32)
+def _scaled(power: Floats, loud_db: Floats) -> Floats:
+    return np.asarray((np.clip(level_db(power) - loud_db, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, np.float32)
 
 
 def _outputs(net: ContextNet, seen: Floats) -> Floats:

@@ -25,7 +25,6 @@ MODEL_FILE = "hearing.npz"
 DAMAGED = "The hearing model is missing or damaged; install Bompla again."
 Weights = TypeVar("Weights")
 FLOOR_DB, SPAN_DB = -80.0, 40.0
-CHUNK_FRAMES = 1 << 14
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,34 +72,49 @@ class Activations:
 
 def features_of(spectrum: Spectrum) -> Floats:
     """Return what the network sees, shape (frames at `LOW_HOP`, features): levels in dB against the loud parts."""
+    loud_db = spectrum.loud_db_at(2 * np.arange(spectrum.low.shape[0]))
+    return _scaled(_levels(spectrum), loud_db[:, None])
+
+
+def _levels(spectrum: Spectrum) -> Floats:
+    """Return levels in dB, shape (frames at `LOW_HOP`, features)."""
     frames = spectrum.low.shape[0]
     level = level_db(spectrum.power)
     doubled = np.concatenate([level, level[-1:]])
     even, odd = doubled[0 : 2 * frames : 2], doubled[1 : 2 * frames : 2]
-    rows = np.concatenate([even[:frames], odd[:frames], level_db(spectrum.low)], axis=1) - spectrum.loud_db
-    return np.asarray((np.clip(rows, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, dtype=np.float32)
+    return np.concatenate([even[:frames], odd[:frames], level_db(spectrum.low)], axis=1)
+
+
+def _scaled(level: Floats, loud_db: Floats | np.float32) -> Floats:
+    return np.asarray((np.clip(level - loud_db, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, dtype=np.float32)
 
 
 def run(model: HearingModel, spectrum: Spectrum) -> Activations:
-    """Return what the network makes of a spectrum, in chunks of bounded memory.
+    """Return what the network makes of a spectrum, a stretch at a time, in bounded memory.
 
-    The sound is taken to go round, as a loop does and as the network learned it; what it is like as a whole is that of what sounds.
+    The sound is taken to go round, as a loop does and as the network learned it; what a stretch is like as a whole is that of what sounds.
     """
     reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
-    features = features_of(spectrum)
-    frames = features.shape[0]
-    around, sounding = np.arange(-reach, frames + reach) % frames, spectrum.sounding[::2][:frames]
-    parts = [around[start : start + CHUNK_FRAMES + 2 * reach] for start in range(0, frames, CHUNK_FRAMES)]
-    inner = np.concatenate([_inner(model, features[part], sounding[part])[reach:-reach] for part in parts])
+    level = _levels(spectrum)
+    frames = level.shape[0]
+    inner = []
+    for stretch, last in zip(spectrum.stretches, [*(later.first // 2 for later in spectrum.stretches[1:]), frames], strict=True):
+        first = stretch.first // 2
+        part = _scaled(level[np.arange(first - reach, last + reach) % frames], stretch.loud_db)
+        inner.append(_inner(model, part, np.flatnonzero(stretch.sounding[::2][: last - first]) + reach)[reach:-reach])
+    return _activations(model, np.concatenate(inner))
+
+
+def _activations(model: HearingModel, inner: Floats) -> Activations:
     out = _convolved(inner, model.head)
     count = len(model.drums)
     attack = 1.0 / (1.0 + np.exp(-np.clip(out[:, 0], -30.0, 30.0)))
     return Activations(attack.astype(np.float32), out[:, 1], out[:, 2 : 2 + count], out[:, 2 + count : 2 + 2 * count], inner)
 
 
-def _inner(model: HearingModel, features: Floats, sounding: NDArray[np.bool_]) -> Floats:
+def _inner(model: HearingModel, features: Floats, sounding: NDArray[np.intp]) -> Floats:
     values = np.maximum(_convolved(features, model.first), 0.0)
-    chosen = slice(None) if sounding.all() or not sounding.any() else np.flatnonzero(sounding)
+    chosen = sounding if sounding.size else slice(None)
     for layer, (weight, bias) in zip(model.blocks, model.wholes, strict=True):
         whole = values[chosen]
         like = np.concatenate([whole.mean(axis=0), np.sqrt(whole.var(axis=0) + np.float32(1e-5))])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,10 +26,28 @@ LOUD_PERCENTILE = 99.0
 QUIET_DB, REST_S = 28.0, 2.0
 """How far under the loudest a sound is as good as over, and for how long at least where that is a rest between two sounds."""
 
+WHOLE_S, STRETCH_S = 16.0, 8.0
+"""A sound so long is heard as a whole; longer ones in stretches of no more than so much."""
+
+FAINT_DB = 40.0
+"""A stretch so far under the loudest of all is no louder by itself: hiss is not taken for drums."""
+
 _CHUNK_FRAMES = 512
 _QUIET_PEAK = 1e-4
 
 Floats = NDArray[np.float32]
+
+
+@dataclass(frozen=True, eq=False)
+class Stretch:
+    """Frames of a sound from `first` on: how loud its loud parts are, and which frames, shape (frames,), belong to what sounds.
+
+    What leads in, long rests and what comes after do not.
+    """
+
+    first: int
+    loud_db: np.float32
+    sounding: NDArray[np.bool_]
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,24 +75,35 @@ class Spectrum:
         return level_db(self.power.sum(axis=1))
 
     @cached_property
-    def sounding(self) -> NDArray[np.bool_]:
-        """Whether each frame belongs to what sounds, not to what leads in, rests or comes after, shape (frames,)."""
-        loud = np.flatnonzero(self.total_db > self.total_db.max() - QUIET_DB)
-        inside = np.zeros(self.frames, bool)
-        inside[loud[0] : loud[-1] + 1] = True
-        for before in np.flatnonzero(np.diff(loud) > REST_S * ANALYSIS_RATE / HOP):
-            inside[loud[before] + 1 : loud[before + 1]] = False
-        return inside
+    def stretches(self) -> tuple[Stretch, ...]:
+        """The sound in stretches about as long as loops are, each with levels of its own: a song is not one loop."""
+        count = 1 if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP else int(np.ceil(self.frames * HOP / ANALYSIS_RATE / STRETCH_S))
+        edges = 2 * np.round(np.linspace(0.0, self.frames / 2.0, count + 1)).astype(np.int64)
+        edges[-1] = self.frames
+        least_db = float(self.total_db.max()) - FAINT_DB
+        return tuple(_stretch(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
 
-    @cached_property
-    def loud_db(self) -> np.float32:
-        """The level of the loud parts of what sounds."""
-        return np.float32(np.percentile(self.total_db[self.sounding], LOUD_PERCENTILE))
+    def loud_db_at(self, frames: NDArray[np.int64]) -> Floats:
+        """Return how loud the loud parts of the sound are around frames, of their shape."""
+        starts = np.array([stretch.first for stretch in self.stretches])
+        levels = np.array([stretch.loud_db for stretch in self.stretches], np.float32)
+        return np.asarray(levels[np.searchsorted(starts, frames, side="right") - 1])
 
     def between(self, low_hz: float, high_hz: float) -> Floats:
         """Return the power from `low_hz` up to `high_hz` in each frame, shape (frames,)."""
         chosen = (self.centres_hz >= low_hz) & (self.centres_hz < high_hz)
         return np.asarray(self.power[:, chosen].sum(axis=1))
+
+
+def _stretch(total_db: Floats, first: int, least_db: float) -> Stretch:
+    loud = np.flatnonzero(total_db > max(float(total_db.max()), least_db) - QUIET_DB)
+    inside = np.zeros(total_db.size, bool)
+    if loud.size == 0:
+        return Stretch(first, np.float32(least_db), inside)
+    inside[loud[0] : loud[-1] + 1] = True
+    for before in np.flatnonzero(np.diff(loud) > REST_S * ANALYSIS_RATE / HOP):
+        inside[loud[before] + 1 : loud[before + 1]] = False
+    return Stretch(first, np.float32(max(least_db, float(np.percentile(total_db[inside], LOUD_PERCENTILE)))), inside)
 
 
 def level_db(power: Floats) -> Floats:
