@@ -33,6 +33,7 @@ from corpus.kits import GROUPS, RATE
 from corpus.render import make_loop, repitched
 
 JUDGE_SEED = 500_000
+FOLLOWED_S, SOFTER = 20, 0.25
 SEEDS_A_GROUP = 1_000
 """Each group of sounds plays grooves of its own: a groove that is misread counts once."""
 
@@ -67,26 +68,27 @@ def matched(known: list[float], found: list[float], window_s: float) -> int:
     return len(mir_eval.util.match_events(np.sort(known), np.sort(found), window_s))
 
 
-def judge(task: tuple[int, str, bool, bool, float, tuple[str, str], bool]) -> dict[str, Any]:
-    """Return the counts of one loop."""
-    seed, group, untrimmed, clean, speed, (model, context), general = task
-    _use(model, context)
-    loop = make_loop(seed, (group,), untrimmed=untrimmed, clean=clean, mix_share=0.0 if clean else 0.2)
-    if speed != 1.0:
-        loop = repitched(loop, speed)
-    clip = Clip(loop.samples, RATE)
+def judge(task: tuple[int, str, argparse.Namespace]) -> dict[str, Any]:
+    """Return the counts of one loop: its seed, its group of sounds, and what was chosen for all."""
+    seed, group, chosen = task
+    _use(chosen.model, chosen.context)
+    loop = make_loop(seed, (group,), untrimmed=chosen.untrimmed, clean=chosen.clean, mix_share=0.0 if chosen.clean else 0.2)
+    if chosen.speed != 1.0:
+        loop = repitched(loop, chosen.speed)
+    clip = Clip(followed_by_another(loop.samples, seed, group) if chosen.followed else loop.samples, RATE)
     began = time.process_time()
     heard = analysis.analyse(clip)
     ours_s = time.process_time() - began
     document = document_from(heard, "it")
     truth = loop.truth()
     known = attacks_of([t for t, _, _ in loop.hits])
-    found = np.array([a.at_sample / RATE for a in heard.attacks if a.strength >= heard.threshold])
+    ends_s = loop.end_s - 0.02 if chosen.followed else clip.duration_s
+    found = np.array([a.at_sample / RATE for a in heard.attacks if a.strength >= heard.threshold and a.at_sample / RATE < ends_s])
     row: dict[str, Any] = {"group": group, "kind": loop.groove.kind, "seed": seed, "mixed": loop.mixed, "length": clip.duration_s}
     row["attacks"] = (matched(list(known), list(found), 0.010), matched(list(known), list(found), 0.005), len(known), len(found))
     pairs = mir_eval.util.match_events(known, found, 0.010) if len(found) else []
     row["errors"] = [1000.0 * (found[j] - known[i]) for i, j in pairs]
-    row |= _drums(loop, document)
+    row |= _drums(loop, [cut for cut in document.cuts if cut.attack_sample / RATE < ends_s])
     region = truth["region"]
     bpm = document.bpm
     row["tempo"] = (abs(bpm / truth["bpm"] - 1) < 0.005, abs(bpm / truth["bpm"] - 1) < 0.001)
@@ -99,9 +101,17 @@ def judge(task: tuple[int, str, bool, bool, float, tuple[str, str], bool]) -> di
     row["downbeat"] = abs(phase - round(phase)) * bar_s < 0.03
     row["said"] = (round(bpm, 2), document.loop.meter_name, document.loop.bars, truth["bpm"], truth["meter"], region["bars"])
     row["seconds"] = ours_s
-    if general:
+    if chosen.librosa:
         row |= _general(clip, list(known), truth["bpm"])
     return row
+
+
+def followed_by_another(samples: np.ndarray, seed: int, group: str) -> np.ndarray:
+    """Return a loop, 12 dB softer, and after it loops of another kit for so long that the sound is no longer one loop."""
+    others = GROUPS[(GROUPS.index(group) + 2) % len(GROUPS)]
+    after = make_loop(seed + 50_000, (others,), mix_share=0.0).samples
+    times = -(-FOLLOWED_S * RATE // after.size)
+    return np.concatenate([SOFTER * samples, *[after] * times]).astype(np.float32)
 
 
 def _use(model: str, context: str) -> None:
@@ -121,10 +131,10 @@ def _use(model: str, context: str) -> None:
     _use.known = (model, context)  # type: ignore[attr-defined]
 
 
-def _drums(loop: Any, document: Any) -> dict[str, Any]:
+def _drums(loop: Any, cuts: list[Any]) -> dict[str, Any]:
     """Count drums within 25 ms: by family, each drum by itself, and ghost notes."""
     near, slack = 0.025, 0.012
-    est = [(c.attack_sample / RATE, h.drum, h.velocity, h.confidence) for c in document.cuts for h in played(c)]
+    est = [(c.attack_sample / RATE, h.drum, h.velocity, h.confidence) for c in cuts for h in played(c)]
     row: dict[str, Any] = {}
     for family, members in FAMILIES.items():
         # A clap with a snare is one hit of their family, on both sides.
@@ -145,7 +155,7 @@ def _drums(loop: Any, document: Any) -> dict[str, Any]:
     ]
     row["sureness"] = [
         (h.confidence, any(d == h.drum and abs(t - c.attack_sample / RATE) < near + slack for t, d, _ in loop.hits))
-        for c in document.cuts
+        for c in cuts
         for h in c.heard
     ]
     return row
@@ -213,6 +223,7 @@ def main() -> None:
     parser.add_argument("--untrimmed", action="store_true")
     parser.add_argument("--clean", action="store_true", help="no rooms, desks or tape, and no bass or chords")
     parser.add_argument("--speed", type=float, default=1.0, help="how many times as fast, and as high, the loops are played")
+    parser.add_argument("--followed", action="store_true", help="each loop softer, with loops of another kit after it: of no use for tempo")
     parser.add_argument("--model", default="")
     parser.add_argument("--context", default="")
     parser.add_argument("--librosa", action="store_true")
@@ -221,12 +232,8 @@ def main() -> None:
     chosen = parser.parse_args()
     if not chosen.model:
         load_model()
-    weights = (chosen.model, chosen.context)
-    tasks = [
-        (chosen.first + SEEDS_A_GROUP * GROUPS.index(g) + n, g, chosen.untrimmed, chosen.clean, chosen.speed, weights, chosen.librosa)
-        for g in chosen.groups.split(",")
-        for n in range(chosen.loops)
-    ]
+    groups = chosen.groups.split(",")
+    tasks = [(chosen.first + SEEDS_A_GROUP * GROUPS.index(group) + n, group, chosen) for group in groups for n in range(chosen.loops)]
     with ProcessPoolExecutor() as pool:
         rows = list(pool.map(judge, tasks, chunksize=4))
     report(rows, chosen)
