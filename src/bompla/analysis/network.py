@@ -72,17 +72,15 @@ class Activations:
 
 def features_of(spectrum: Spectrum) -> Floats:
     """Return what the network sees, shape (frames at `LOW_HOP`, features): levels in dB against the loud parts."""
-    loud_db = spectrum.loud_db_at(2 * np.arange(spectrum.low.shape[0]))
-    return _scaled(_levels(spectrum), loud_db[:, None])
+    rows = np.arange(spectrum.low.shape[0])
+    return _scaled(_levels(spectrum, rows), spectrum.loud_db_at(2 * rows)[:, None])
 
 
-def _levels(spectrum: Spectrum) -> Floats:
-    """Return levels in dB, shape (frames at `LOW_HOP`, features)."""
-    frames = spectrum.low.shape[0]
-    level = level_db(spectrum.power)
-    doubled = np.concatenate([level, level[-1:]])
-    even, odd = doubled[0 : 2 * frames : 2], doubled[1 : 2 * frames : 2]
-    return np.concatenate([even[:frames], odd[:frames], level_db(spectrum.low)], axis=1)
+def _levels(spectrum: Spectrum, rows: NDArray[np.intp]) -> Floats:
+    """Return levels in dB of frames at `LOW_HOP`, shape (rows, features)."""
+    last = spectrum.frames - 1
+    power = [spectrum.power[np.minimum(2 * rows + late, last)] for late in (0, 1)]
+    return level_db(np.concatenate([*power, spectrum.low[rows]], axis=1))
 
 
 def _scaled(level: Floats, loud_db: Floats | np.float32) -> Floats:
@@ -95,13 +93,12 @@ def run(model: HearingModel, spectrum: Spectrum) -> Activations:
     The sound is taken to go round, as a loop does and as the network learned it; what a stretch is like as a whole is that of what sounds.
     """
     reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
-    level = _levels(spectrum)
-    frames = level.shape[0]
+    frames = spectrum.low.shape[0]
+    sounding = np.concatenate([stretch.sounding for stretch in spectrum.stretches])[np.minimum(2 * np.arange(frames), spectrum.frames - 1)]
     inner = []
     for stretch, last in zip(spectrum.stretches, [*(later.first // 2 for later in spectrum.stretches[1:]), frames], strict=True):
-        first = stretch.first // 2
-        part = _scaled(level[np.arange(first - reach, last + reach) % frames], stretch.loud_db)
-        inner.append(_inner(model, part, np.flatnonzero(stretch.sounding[::2][: last - first]) + reach)[reach:-reach])
+        rows = np.arange(stretch.first // 2 - reach, last + reach) % frames
+        inner.append(_inner(model, _scaled(_levels(spectrum, rows), stretch.loud_db), np.flatnonzero(sounding[rows]))[reach:-reach])
     return _activations(model, np.concatenate(inner))
 
 
