@@ -40,6 +40,11 @@ ONWARD_RUNS: Runs = (
 )
 """What hears attacks together goes on with from the weights that ship: loops not trimmed and repitched, too."""
 
+BESIDE_RUNS: Runs = (
+    ("learn ringing", (188_000, 189_000, 248_000)), ("learn untrimmed", (254_000,)), ("learn repitched", (264_000, 265_000)),
+)
+"""What it goes on with besides a second time, from the same weights; the mean of both ships."""
+
 OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""
 

@@ -38,6 +38,7 @@ from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, dropout  # noqa: E402
 from runs import (  # noqa: E402
     AFTER_RUNS,
+    BESIDE_RUNS,
     CONTEXT_RUNS,
     FURTHER_RUNS,
     GROUPS,
@@ -84,6 +85,7 @@ STAGES = {
     "after": Stage(CONTEXT_RUNS + FURTHER_RUNS + 2 * AFTER_RUNS, 0.4, ".further.checkpoint.pt"),
     "later": Stage(CONTEXT_RUNS + FURTHER_RUNS + AFTER_RUNS + 2 * RECURRING_RUNS, 0.4, ".after.checkpoint.pt"),
     "onward": Stage(ONWARD_RUNS, 0.3, SHIPPED, joined=True),
+    "beside": Stage(ONWARD_RUNS + BESIDE_RUNS, 0.3, SHIPPED, joined=True),
 }
 
 
