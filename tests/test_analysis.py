@@ -22,7 +22,18 @@ from bompla.analysis.percussive import percussive
 from bompla.analysis.recurring import BarGrid, load_recurring, read_recurring, recurring
 from bompla.analysis.refine import BACK, ON, read_refine, refine
 from bompla.analysis.separate import pull_apart
-from bompla.analysis.spectrum import ANALYSIS_RATE, LOW_BINS, LOW_FFT_SIZE, LOW_HOP, spectrum_of
+from bompla.analysis.spectrum import (
+    ANALYSIS_RATE,
+    HOP,
+    LOW_BINS,
+    LOW_FFT_SIZE,
+    LOW_HOP,
+    REST_S,
+    STRETCH_S,
+    WHOLE_S,
+    Spectrum,
+    spectrum_of,
+)
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.errors import AnalysisError
@@ -437,6 +448,39 @@ def test_what_bars_have_in_common_is_bounded_and_the_same_at_any_time(
         assert np.array_equal(after[[0, -1]], before[[0, -1]])
         assert np.allclose(after, again, atol=1e-3)
     assert np.isfinite(heard.force).all()
+
+
+def spectrum_with(level_db: np.ndarray) -> Spectrum:
+    """Return a spectrum of frames of these levels, all in one band."""
+    power = (10.0 ** (level_db / 10.0)).astype(np.float32)[:, None]
+    low = np.zeros((-(-len(power) // 2), LOW_BINS), np.float32)
+    return Spectrum(np.zeros(len(power) * HOP, np.float32), power, low, np.array([1_000.0]))
+
+
+@settings(max_examples=60, deadline=None)
+@given(frames=st.integers(1, 30_000), seed=st.integers(0, 999), gain_db=st.floats(-30.0, 0.0))
+def test_stretches_cover_a_sound_and_do_not_hang_on_its_level(frames: int, seed: int, gain_db: float) -> None:
+    level = np.random.default_rng(seed).uniform(-50.0, 0.0, frames)
+    stretches = spectrum_with(level).stretches
+    longest = WHOLE_S if len(stretches) == 1 else STRETCH_S
+    assert [one.first for one in stretches] == [0, *np.cumsum([one.sounding.size for one in stretches])[:-1]]
+    assert sum(one.sounding.size for one in stretches) == frames
+    assert all(one.first % 2 == 0 and one.sounding.size <= longest * ANALYSIS_RATE / HOP + 2 for one in stretches)
+    for one, softer in zip(stretches, spectrum_with(level + gain_db).stretches, strict=True):
+        assert softer.loud_db == pytest.approx(one.loud_db + gain_db, abs=0.01)
+        assert (softer.sounding == one.sounding).all()
+
+
+@settings(max_examples=40, deadline=None)
+@given(lead=st.integers(0, 900), rest=st.integers(0, 1_600), tail=st.integers(0, 900), quiet_db=st.floats(-90.0, -35.0))
+def test_only_what_sounds_tells_what_a_loop_is_like(lead: int, rest: int, tail: int, quiet_db: float) -> None:
+    hits = np.full(300, -6.0)
+    level = np.concatenate([np.full(lead, quiet_db), hits, np.full(rest, quiet_db), hits, np.full(tail, quiet_db)])
+    (only,) = spectrum_with(level).stretches
+    between = np.full(rest, (rest + 1) * HOP / ANALYSIS_RATE <= REST_S)  # a short rest belongs to the groove
+    expected = np.concatenate([np.zeros(lead, bool), np.ones(300, bool), between, np.ones(300, bool), np.zeros(tail, bool)])
+    assert (only.sounding == expected).all()
+    assert only.loud_db == pytest.approx(-6.0, abs=0.01)
 
 
 @pytest.mark.parametrize("frames", [2_300, 44_100 + 17, 3 * 44_100])
