@@ -8,11 +8,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.tempo import Reading, candidates, confidence_of, read_tempo, shares_of
+from bompla.analysis.tempo import THIN, Reading, bars_placed, candidates, confidence_of, read_tempo, shares_of
 from bompla.analysis.tempo_features import FEATURE_NAMES, METER_NAMES, Places, features
 from bompla.analysis.tempo_grid import BeatGrid, Evidence, evidence_of
 from bompla.demo.patterns import GROOVES, Groove, perform
 from bompla.model.document import Heard
+from bompla.model.drums import METERS
 
 ROCK = {"kick": "X.....x.X..x....", "snare": "....X.......X...", "hat_closed": "x.x.x.x.x.x.x.x."}
 WALTZ = {"kick": "X...........", "snare": "....x...x...", "hat_closed": "x.x.x.x.x.x."}
@@ -177,3 +178,49 @@ def test_phases_side_by_side_are_seen_as_each_alone(seed: int, attacks: int, dur
         seen = features(together, Places(np.full_like(meters, index), meters, first, bars), trimmed=False)
         assert np.isfinite(seen).all()
         np.testing.assert_allclose(seen, expected, atol=1e-9)
+
+
+def bars_that_fit(grid: BeatGrid, per_bar: int, first: float, last: float) -> set[tuple[int, int, int]]:
+    """Return phase, first beat and bars of every reading worth a look, one rule after the other."""
+    e, beat_s, bar_s = grid.evidence, grid.beat_s, grid.beat_s * per_bar
+    thin = THIN * e.total * bar_s / max(bar_s, last - first)
+
+    def weight(until_s: float) -> float:
+        return float(e.weights[e.times_s < until_s].sum())
+
+    found = set()
+    for phase, phase_s in enumerate(grid.phases_s):
+        for beat in range(min(3 * per_bar, grid.beats)):
+            start = phase_s + beat * beat_s
+            begins = start >= -0.02 and first - 0.3 * beat_s <= start <= last
+            if not begins or (beat >= per_bar and not grid.counted_in[phase, beat] and weight(start - 0.1 * beat_s) > thin):
+                continue
+            bars = max(1, int(np.ceil((last - start - 0.06 * beat_s) / bar_s)))
+            while bars > 1 and start + bars * bar_s > e.duration_s + 0.02 * bar_s:
+                bars -= 1
+            if start + bars * bar_s > e.duration_s + 0.25 * beat_s:
+                continue
+            found.add((phase, beat, bars))
+            while bars > 1 and e.total - weight(start + (bars - 1) * bar_s - 0.1 * beat_s) <= thin:
+                bars -= 1
+                found.add((phase, beat, bars))
+    return found
+
+
+@settings(max_examples=60, deadline=None)
+@given(seed=st.integers(0, 10_000), attacks=st.integers(2, 40), lead_s=st.floats(0.0, 3.0), tail_s=st.floats(0.0, 5.0),
+       beat_s=st.floats(0.3, 1.0), meter=st.sampled_from(["4/4", "3/4", "6/8", "12/8", "5/4"]))
+def test_bars_are_looked_for_wherever_they_fit(
+    seed: int, attacks: int, lead_s: float, tail_s: float, beat_s: float, meter: str
+) -> None:
+    rng = np.random.default_rng(seed)
+    times = lead_s + np.sort(rng.uniform(0.0, 8.0, attacks))
+    roles = rng.random((5, attacks)) * rng.choice([0.1, 1.0], attacks)
+    evidence = Evidence(times, roles[0] + 0.01, *roles[1:], float(times[-1]) + tail_s)
+    first, last = float(times[0]), float(times[-1])
+    grid = BeatGrid(evidence, first - rng.uniform(0.0, beat_s, 3), beat_s, int((last - first) / beat_s) + 2, wraps=False)
+    placed = bars_placed(grid, METER_NAMES.index(meter), first, last)
+    assert set(placed.meter.tolist()) <= {METER_NAMES.index(meter)}
+    found = list(zip(placed.phase.tolist(), placed.first_beat.tolist(), placed.bars.tolist(), strict=True))
+    assert len(found) == len(set(found))
+    assert set(found) == bars_that_fit(grid, METERS[meter].beats_per_bar, first, last)

@@ -58,7 +58,9 @@ def seen_in(loop: LabelledLoop) -> Example:
     if spectrum is None:
         return np.zeros((0, 0), np.float16), np.zeros((0, 3), np.float32)
     rows = [(time * ANALYSIS_RATE / LOW_HOP, DRUM_KEYS.index(drum), velocity / 127.0) for time, drum, velocity in loop.hits]
-    return features_of(spectrum).astype(np.float16), np.array(rows, np.float32).reshape(-1, 3)
+    frames = np.arange(spectrum.low.shape[0])
+    seen = features_of(spectrum, frames, spectrum.loud_db_at(2 * frames)[:, None])
+    return seen.astype(np.float16), np.array(rows, np.float32).reshape(-1, 3)
 
 
 def gather(group: str, first: int, count: int) -> None:

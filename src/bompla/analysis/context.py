@@ -15,8 +15,8 @@ from typing import IO
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.network import DAMAGED, FLOOR_DB, SPAN_DB, shipped
-from bompla.analysis.spectrum import HOP, LOW_HOP, Floats, Spectrum, level_db
+from bompla.analysis.network import DAMAGED, scaled, shipped
+from bompla.analysis.spectrum import HOP, LOW_HOP, Floats, Spectrum
 from bompla.errors import AnalysisError
 
 CONTEXT_FILE = "context.npz"
@@ -93,15 +93,11 @@ def seen_at(spectrum: Spectrum, inner: Floats, samples: NDArray[np.int64], befor
     count = len(samples)
     return np.concatenate(
         [
-            _scaled(power, loud_db).reshape(count, -1), _scaled(low, loud_db).reshape(count, -1), told.reshape(count, -1),
+            scaled(power, loud_db).reshape(count, -1), scaled(low, loud_db).reshape(count, -1), told.reshape(count, -1),
             np.clip(before.odds, -LIKELIEST, LIKELIEST) / ODDS_SPAN, before.force, before.attack[:, None] / ODDS_SPAN,
         ],
         axis=1, dtype=np.float32,
     )
-
-
-def _scaled(power: Floats, loud_db: Floats) -> Floats:
-    return np.asarray((np.clip(level_db(power) - loud_db, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, np.float32)
 
 
 def _outputs(net: ContextNet, seen: Floats) -> Floats:

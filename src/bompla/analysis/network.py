@@ -12,6 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib.resources import files
+from itertools import pairwise
 from typing import IO, TypeVar
 
 import numpy as np
@@ -70,21 +71,16 @@ class Activations:
     inner: Floats
 
 
-def features_of(spectrum: Spectrum) -> Floats:
-    """Return what the network sees, shape (frames at `LOW_HOP`, features): levels in dB against the loud parts."""
-    rows = np.arange(spectrum.low.shape[0])
-    return _scaled(_levels(spectrum, rows), spectrum.loud_db_at(2 * rows)[:, None])
-
-
-def _levels(spectrum: Spectrum, rows: NDArray[np.intp]) -> Floats:
-    """Return levels in dB of frames at `LOW_HOP`, shape (rows, features)."""
+def features_of(spectrum: Spectrum, rows: NDArray[np.intp], loud_db: Floats | np.float32) -> Floats:
+    """Return what the network sees of frames at `LOW_HOP`, shape (rows, features): levels against how loud the loud parts are."""
     last = spectrum.frames - 1
     power = [spectrum.power[np.minimum(2 * rows + late, last)] for late in (0, 1)]
-    return level_db(np.concatenate([*power, spectrum.low[rows]], axis=1))
+    return scaled(np.concatenate([*power, spectrum.low[rows]], axis=1), loud_db)
 
 
-def _scaled(level: Floats, loud_db: Floats | np.float32) -> Floats:
-    return np.asarray((np.clip(level - loud_db, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, dtype=np.float32)
+def scaled(power: Floats, loud_db: Floats | np.float32) -> Floats:
+    """Return levels against a loud one as networks see them, -1 where there is next to nothing."""
+    return np.asarray((np.clip(level_db(power) - loud_db, FLOOR_DB, 6.0) - FLOOR_DB) / SPAN_DB - 1.0, dtype=np.float32)
 
 
 def run(model: HearingModel, spectrum: Spectrum) -> Activations:
@@ -94,11 +90,12 @@ def run(model: HearingModel, spectrum: Spectrum) -> Activations:
     """
     reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
     frames = spectrum.low.shape[0]
-    sounding = np.concatenate([stretch.sounding for stretch in spectrum.stretches])[np.minimum(2 * np.arange(frames), spectrum.frames - 1)]
+    edges = [*(stretch.first // 2 for stretch in spectrum.stretches), frames]
     inner = []
-    for stretch, last in zip(spectrum.stretches, [*(later.first // 2 for later in spectrum.stretches[1:]), frames], strict=True):
-        rows = np.arange(stretch.first // 2 - reach, last + reach) % frames
-        inner.append(_inner(model, _scaled(_levels(spectrum, rows), stretch.loud_db), np.flatnonzero(sounding[rows]))[reach:-reach])
+    for stretch, (first, last) in zip(spectrum.stretches, pairwise(edges), strict=True):
+        rows = np.arange(first - reach, last + reach) % frames
+        sounding = np.flatnonzero(spectrum.sounding[np.minimum(2 * rows, spectrum.frames - 1)])
+        inner.append(_inner(model, features_of(spectrum, rows, stretch.loud_db), sounding)[reach:-reach])
     return _activations(model, np.concatenate(inner))
 
 

@@ -83,6 +83,11 @@ class Spectrum:
         least_db = float(self.total_db.max()) - FAINT_DB
         return tuple(_stretch(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
 
+    @cached_property
+    def sounding(self) -> NDArray[np.bool_]:
+        """Whether each frame belongs to what sounds in its stretch, shape (frames,)."""
+        return np.concatenate([stretch.sounding for stretch in self.stretches])
+
     def loud_db_at(self, frames: NDArray[np.int64]) -> Floats:
         """Return how loud the loud parts of the sound are around frames, of their shape."""
         starts = np.array([stretch.first for stretch in self.stretches])

@@ -176,7 +176,7 @@ def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Read
         grid = BeatGrid(evidence, np.array(sorted(starts)), beat_s, beats, wraps=False)
         likeliest = np.argsort(-grid.covered - grid.judged[0], kind="stable")[:KEPT_PHASES]
         grid = BeatGrid(evidence, grid.phases_s[likeliest], beat_s, beats, wraps=False)
-        placed = [_placed(grid, METER_NAMES.index(name), first, last) for name in params.meters if METERS[name].beat_quarters >= 1.0]
+        placed = [bars_placed(grid, METER_NAMES.index(name), first, last) for name in params.meters if METERS[name].beat_quarters >= 1.0]
         if placed:
             readings += _read(grid, Places(*(np.concatenate(parts) for parts in zip(*placed, strict=True))), trimmed=False)
     return readings
@@ -192,7 +192,7 @@ def _kept(ranked: list[tuple[float, float]], longest_s: float) -> list[tuple[flo
     return kept
 
 
-def _placed(grid: BeatGrid, meter: int, first: float, last: float) -> Places:
+def bars_placed(grid: BeatGrid, meter: int, first: float, last: float) -> Places:
     """Return bars from each of the beats near the first attack to the last attack, in every phase of a grid.
 
     Later too, and fewer bars, where so little is struck before or after that it may be a count-in, or noise.

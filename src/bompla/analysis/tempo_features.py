@@ -79,27 +79,34 @@ _ONE_OF_METERS, _BAR_COUNTS = np.eye(len(_METERS))[:, 1:], np.array(BAR_COUNTS)
 _FIRST_COLUMN = np.cumsum(_PER_BAR) - _PER_BAR
 """All bars side by side: a column for each beat of a bar in each meter. Here is the first of each meter."""
 
-_SAME_METER, _ANSWERS = np.zeros((2, int(_PER_BAR.sum()), int(_PER_BAR.sum())))
-"""Which columns are of one meter, and on which columns snares answer a first beat: each (columns, columns that are first)."""
 
-_SOONER = np.zeros((len(_METERS), 2 * int(_PER_BAR.max())))
-"""After how many beats a pattern may repeat other than after a bar, and sooner than after two."""
 
-for _index, _meter in enumerate(_METERS):
-    _columns = np.arange(_meter.beats_per_bar)
-    _at = _FIRST_COLUMN[_index]
-    _SAME_METER[_at : _at + _columns.size, _at : _at + _columns.size] = 1.0
-    for _beat in back_beats(_meter):
-        _ANSWERS[_at + (_columns + _beat) % _columns.size, _at + _columns] = 1.0
-    _SOONER[_index, 2 : 2 * _columns.size] = 1.0
-    _SOONER[_index, _columns.size] = 0.0
+def _tables() -> tuple[Array, Array, Array]:
+    """Return which columns are of one meter, on which snares answer a first beat, and after how many beats a pattern repeats too soon.
+
+    The first two have shape (columns, columns that are first). The third, shape (meters, beats), leaves out a whole bar, and two.
+    """
+    columns = int(_PER_BAR.sum())
+    same, answers, sooner = np.zeros((columns, columns)), np.zeros((columns, columns)), np.zeros((len(_METERS), 2 * int(_PER_BAR.max())))
+    for index, (meter, at) in enumerate(zip(_METERS, _FIRST_COLUMN, strict=True)):
+        per_bar = meter.beats_per_bar
+        beat = np.arange(per_bar)
+        same[at : at + per_bar, at : at + per_bar] = 1.0
+        for back in back_beats(meter):
+            answers[at + (beat + back) % per_bar, at + beat] = 1.0
+        sooner[index, 2 : 2 * per_bar] = 1.0
+        sooner[index, per_bar] = 0.0
+    return same, answers, sooner
+
+
+_SAME_METER, _ANSWERS, _SOONER = _tables()
 
 
 @lru_cache(maxsize=512)
 def _gathered(beats: int) -> Array:
     """Return which column each of so many beats belongs to, shape (beats, columns)."""
-    beat = np.arange(beats)[:, None]
-    return np.concatenate([np.eye(count)[beat[:, 0] % count] for count in _PER_BAR], axis=1)
+    beat = np.arange(beats)
+    return np.concatenate([np.eye(count)[beat % count] for count in _PER_BAR], axis=1)
 
 
 def _in_bars(grid: BeatGrid) -> Array:
@@ -108,9 +115,9 @@ def _in_bars(grid: BeatGrid) -> Array:
     How many begin with something low, how much of all that is low, or of crashes, falls on their first beats, how much of the snares
     on the beats that answer them, and how much of snares and of what is low on any beat.
     """
-    on_beat, totals = grid.on_beat, grid.totals[:, :, None]
-    _, low, mid, _, splash = (on_beat @ _gathered(grid.beats)).swapaxes(0, 1)
-    opened = (on_beat[:, 1] != 0.0) @ _gathered(grid.beats) / np.maximum(1.0, _gathered(grid.beats).sum(axis=0))
+    on_beat, totals, columns = grid.on_beat, grid.totals[:, :, None], _gathered(grid.beats)
+    _, low, mid, _, splash = (on_beat @ columns).swapaxes(0, 1)
+    opened = (on_beat[:, 1] != 0.0) @ columns / np.maximum(1.0, columns.sum(axis=0))
     crash = np.where(totals[:, 4] > 0.2, splash / totals[:, 4], 0.4)
     low, mid = low / totals[:, 1], mid / totals[:, 2]
     return np.stack([opened, low, crash, mid @ _ANSWERS, mid @ _SAME_METER, low @ _SAME_METER])

@@ -24,7 +24,7 @@ def paint_magnifier(painter: QPainter, clip: Clip, at_sample: int, place: QPoint
     painter.setBrush(theme().colour("sunk"))
     painter.drawRect(box)
     first, last = max(0, at_sample - reach), min(clip.frames, at_sample + reach + 1)
-    sound = clip.samples[first:last].mean(axis=1)
+    sound = clip.mono[first:last]
     if sound.size < 2:
         return
     scale = 0.42 * HEIGHT / max(float(np.abs(sound).max()), 1e-4)

@@ -158,7 +158,7 @@ class TrimView(ShapePicture):
             return max(0.0, ms) if 0.5 < ms < self.length_ms - 0.5 else (0.0 if ms <= 0.5 else self.length_ms)
         at = self._span[0] + round(ms * clip.sample_rate / 1000.0)
         first = max(self._span[0], at - clip.sample_rate // 500)
-        sound = clip.samples[first : at + clip.sample_rate // 500].mean(axis=1)
+        sound = clip.mono[first : at + clip.sample_rate // 500]
         places = np.flatnonzero(np.diff(np.signbit(sound))) + first
         if places.size:
             at = int(places[np.abs(places - at).argmin()])
