@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,7 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 from corpus.grooves import KINDS, draw_groove
 from corpus.kits import RATE, from_onset
 from corpus.render import make_loop
+from corpus.work import WAYS, worked
 
 
 def test_the_shipped_loops_are_those_the_script_makes() -> None:
@@ -129,3 +131,33 @@ def test_a_made_loop_has_its_hits_where_its_truth_says(untrimmed: bool) -> None:
         other = make_loop(8, ("synth",), untrimmed=untrimmed, mix_share=0.0, clean=True, varied=True, anywhere=anywhere)
         assert other.groove == loop.groove
         assert not np.array_equal(other.samples, loop.samples), "strikes made over are other sounds of the same groove"
+
+
+@pytest.mark.parametrize("way", WAYS, ids=lambda way: way.__name__.strip("_"))
+@pytest.mark.parametrize("seed", range(3))
+def test_what_is_done_to_a_loop_moves_no_attack(way: Callable[..., np.ndarray], seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    beat, frames = RATE // 2, 2 * RATE
+    burst = rng.standard_normal(RATE // 5) * np.exp(-np.arange(RATE // 5) / (0.02 * RATE)) * 0.3
+    sound = 1e-4 * rng.standard_normal(frames)
+    for at in range(beat // 2, frames - len(burst), beat):
+        sound[at : at + len(burst)] += burst
+    made = way(sound / np.abs(sound).max(), beat / RATE, rng)
+    assert len(made) == frames
+    assert np.isfinite(made).all()
+    risen = [
+        10.0 * np.log10((made[at : at + 441] ** 2).mean() / ((made[at - 661 : at - 44] ** 2).mean() + 1e-12))
+        for at in range(beat // 2, frames - len(burst), beat)
+    ]
+    assert min(risen) > 5.0
+
+
+def test_a_loop_that_was_treated_is_the_same_groove_at_the_same_level() -> None:
+    plain = make_loop(8, ("synth",), mix_share=0.0, clean=True)
+    treated = make_loop(8, ("synth",), mix_share=0.0, clean=True, treated=True)
+    assert treated.hits == plain.hits
+    assert len(treated.samples) == len(plain.samples)
+    assert np.abs(treated.samples).max() == pytest.approx(np.abs(plain.samples).max(), rel=1e-5)
+    assert not np.array_equal(treated.samples, plain.samples)
+    sound = plain.samples.astype(float)
+    assert all(np.array_equal(worked(sound, 0.5, np.random.default_rng(n)), worked(sound, 0.5, np.random.default_rng(n))) for n in range(3))

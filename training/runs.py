@@ -45,7 +45,13 @@ BESIDE_RUNS: Runs = (
 )
 """What it goes on with besides a second time, from the same weights; the mean of both ships."""
 
-OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched")
+ANEW_RUNS: Runs = (
+    ("learn", (280_000, 281_000)), ("learn chance", (282_000,)), ("learn wide", (283_000, 284_000)), ("learn ringing", (285_000,)),
+    ("learn untrimmed", (286_000, 287_000)), ("learn repitched", (288_000,)), ("learn treated", (289_000, 290_000, 291_000)),
+)
+"""What it goes on with after the network has gone on with loops not trimmed, repitched and treated."""
+
+OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched", "learn treated")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""
 
 REFINE_RUNS: Runs = (("learn", (240_000,)), ("learn wide", (241_000,)))
@@ -57,6 +63,10 @@ NETWORK_RUNS: dict[str, Runs] = {
     "wider": (
         ("learn wide", (220_000, 221_000, 222_000, 223_000, 224_000)), ("learn ringing", (226_000,)),
         ("learn", (160_000, 161_000, 162_000, 163_000, 164_000)), ("learn chance", (170_000, 171_000)),
+    ),
+    "onward": (
+        ("learn chance", (159_000,)), ("learn wide", (234_000,)), ("learn ringing", (227_000,)),
+        ("learn untrimmed", (255_000,)), ("learn repitched", (266_000, 267_000)), ("learn treated", (270_000, 271_000, 272_000, 273_000)),
     ),
 }
 """First seeds of runs. What hears attacks together learns from loops that the network did not learn from, to know how unsure it is.
@@ -70,7 +80,10 @@ SLOWEST, FASTEST = 0.7, 1.5
 """Between what loops are repitched, as much of an octave as any other."""
 
 class Task(NamedTuple):
-    """How a loop is made: `wide` with drums of any group, `ringing` hats, `speed` how many times as fast it is played when done."""
+    """How a loop is made: `wide` with drums of any group, `ringing` hats, `speed` how many times as fast it is played when done.
+
+    `treated` as producers do once it is recorded.
+    """
 
     seed: int
     group: str
@@ -82,6 +95,7 @@ class Task(NamedTuple):
     ringing: bool = False
     untrimmed: bool = False
     speed: float = 1.0
+    treated: bool = False
 
 
 def tasks_of(name: str, first: int, count: int) -> list[Task]:
@@ -97,9 +111,11 @@ def tasks_of(name: str, first: int, count: int) -> list[Task]:
             "learn ringing": learned._replace(wide=True, ringing=True),
             "learn untrimmed": learned._replace(wide=seed % 2 == 0, untrimmed=True),
             "learn repitched": learned._replace(wide=seed % 2 == 0, untrimmed=seed % 3 == 0, speed=float(speed)),
+            "learn treated": learned._replace(wide=seed % 2 == 0, untrimmed=seed % 3 == 0, treated=True),
             "check": task, "check clean": task._replace(clean=True, mix_share=0.0), "check chance": task._replace(chance=True),
             "check ringing": task._replace(varied=True, clean=True, mix_share=0.0, wide=True, ringing=True),
             "check untrimmed": task._replace(untrimmed=True), "check repitched": task._replace(speed=float(speed)),
+            "check treated": task._replace(treated=True),
         }
         tasks.append(ways[name])
     return tasks
@@ -110,6 +126,6 @@ def loop_of(task: Task) -> LabelledLoop:
     anywhere = GROUPS if task.wide else ()
     loop = make_loop(
         task.seed, (task.group,), untrimmed=task.untrimmed, varied=task.varied, clean=task.clean, mix_share=task.mix_share,
-        chance=task.chance, anywhere=anywhere, ringing=task.ringing,
+        chance=task.chance, anywhere=anywhere, ringing=task.ringing, treated=task.treated,
     )
     return loop if task.speed == 1.0 else repitched(loop, task.speed)

@@ -38,6 +38,7 @@ from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, dropout  # noqa: E402
 from runs import (  # noqa: E402
     AFTER_RUNS,
+    ANEW_RUNS,
     BESIDE_RUNS,
     CONTEXT_RUNS,
     FURTHER_RUNS,
@@ -57,7 +58,8 @@ from runs import (  # noqa: E402
 DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96),
-          "check untrimmed": (309_000, 96), "check repitched": (309_500, 96)}
+          "check untrimmed": (309_000, 96), "check repitched": (309_500, 96),
+          "check treated": (309_700, 96)}
 SHIPPED = "what ships"
 SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
 TURNS = 3
@@ -86,6 +88,7 @@ STAGES = {
     "later": Stage(CONTEXT_RUNS + FURTHER_RUNS + AFTER_RUNS + 2 * RECURRING_RUNS, 0.4, ".after.checkpoint.pt"),
     "onward": Stage(ONWARD_RUNS, 0.3, SHIPPED, joined=True),
     "beside": Stage(ONWARD_RUNS + BESIDE_RUNS, 0.3, SHIPPED, joined=True),
+    "anew": Stage(ONWARD_RUNS + BESIDE_RUNS + 2 * ANEW_RUNS, 0.4, SHIPPED, joined=True),
 }
 
 

@@ -13,8 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
-from bompla.analysis.network import MODEL_FILE, features_of
-from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, spectrum_of
+from bompla.analysis.network import FLOOR_DB, MODEL_FILE, SPAN_DB, features_of
+from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, level_db, spectrum_of, stretch_of
 from bompla.audio.clip import Clip
 from bompla.model.drums import DRUMS
 from learner import Learner, dropout
@@ -104,6 +104,14 @@ def load(groups: tuple[str, ...], *firsts: int) -> list[Example]:
     return examples
 
 
+def sounding_in(features: np.ndarray) -> np.ndarray:
+    """Return 1 for each frame that belongs to what sounds, shape (frames,): only that tells what a loop is like."""
+    bands = (features.shape[1] - LOW_BINS) // 2
+    levels_db = (features[:, :bands].astype(np.float32) + 1.0) * SPAN_DB + FLOOR_DB
+    sounding = stretch_of(level_db((10.0 ** (levels_db / 10.0)).sum(axis=1).repeat(2)), 0, -np.inf).sounding[::2]
+    return np.asarray(sounding, np.float32)
+
+
 def targets_of(frames: int, hits: np.ndarray) -> tuple[np.ndarray, ...]:
     """Return attack (frames,), offset and its mask, drums and velocities (frames, drums)."""
     attack, offset, mask = np.zeros(frames, np.float32), np.zeros(frames, np.float32), np.zeros(frames, np.float32)
@@ -148,12 +156,13 @@ def make_net(inputs: int):  # a PyTorch module, imported late
             self.dropout = dropout(DROPPED)
             self.head = nn.Conv1d(WIDTH, 2 + 2 * len(DRUM_KEYS), 1)
 
-        def forward(self, x: torch.Tensor) -> torch.Tensor:
+        def forward(self, x: torch.Tensor, sounding: torch.Tensor) -> torch.Tensor:
+            share = (sounding / sounding.sum(dim=1, keepdim=True))[:, :, None]
             x = torch.relu(self.first_norm(self.first(x)))
             for block, norm, whole in zip(self.blocks, self.norms, self.wholes, strict=True):
-                # What the whole loop is like: its kit, its room, how loud its drums are.
-                mean = x.mean(dim=2)
-                like = torch.cat([mean, (x.square().mean(dim=2) - mean.square()).clamp(min=0.0).add(1e-5).sqrt()], dim=1)
+                # What the whole loop is like, as far as it sounds: its kit, its room, how loud its drums are.
+                mean = (x @ share)[:, :, 0]
+                like = torch.cat([mean, ((x.square() @ share)[:, :, 0] - mean.square()).clamp(min=0.0).add(1e-5).sqrt()], dim=1)
                 x = x + torch.relu(norm(block(self.dropout(x))) + whole(like)[:, :, None])
             return self.head(x)
 
@@ -176,17 +185,17 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
     train_set = load(("run",), *(first for _, some in NETWORK_RUNS[runs] for first in some)) if runs else load(groups, *firsts)
     check_set = load(groups, CHECK_SEED)
     print(f"{name}: {len(train_set)} loops to learn from, {len(check_set)} to check", flush=True)
-    prepared = [(x, targets_of(x.shape[0], h)) for x, h in train_set]
-    checks = [(x, targets_of(x.shape[0], h)) for x, h in check_set]
+    prepared = [(x, sounding_in(x), targets_of(x.shape[0], h)) for x, h in train_set]
+    checks = [(x, sounding_in(x), targets_of(x.shape[0], h)) for x, h in check_set]
     net = make_net(train_set[0][0].shape[1])
     if start == SHIPPED:
-        take_shipped(net, [x for x, _ in prepared[:: max(1, len(prepared) // 64)]])
+        take_shipped(net, [x for x, _, _ in prepared[:: max(1, len(prepared) // 64)]])
     elif start:
         learned = torch.load(FOLDER / f"{start}.checkpoint.pt")
         smooth = torch.optim.swa_utils.AveragedModel(net)
         smooth.load_state_dict(learned["parts"][1])
         net.load_state_dict(smooth.module.state_dict())
-    weights = np.array([max(1, x.shape[0] // CROP) for x, _ in prepared], float)
+    weights = np.array([max(1, x.shape[0] // CROP) for x, _, _ in prepared], float)
     steps = max(1, int(weights.sum()) // BATCH)
     learner = Learner(net, epochs * steps, rate=1e-3 if start else 3e-3, matrix_rate=MATRIX_RATE, decay=3e-3, average=0.998, last="head")
     kept = FOLDER / f"{name}.checkpoint.pt"
@@ -196,8 +205,8 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
         total = 0.0
         for _ in range(steps):
             chosen = rng.choice(len(prepared), BATCH, p=weights / weights.sum())
-            x, wanted = _batch([prepared[i] for i in chosen], CROP, rng)
-            total += learner.step(_loss(net(x), *wanted), 2.0)
+            x, sounding, wanted = _batch([prepared[i] for i in chosen], CROP, rng)
+            total += learner.step(_loss(net(x, sounding), *wanted), 2.0)
         learner.keep(kept, epoch)
         print(f"{name} epoch {epoch}: {total / steps:.4f}, check {_check(learner.smooth.module, checks):.4f}, "
               f"{time.monotonic() - began:.0f} s", flush=True)
@@ -229,7 +238,7 @@ def take_shipped(net, sounds: list[np.ndarray]) -> None:
         net.head.bias.copy_(known["head_bias"])
         net.eval()
         for x in sounds:
-            net(torch.tensor(x.astype(np.float32)).T[None])
+            net(torch.tensor(x.astype(np.float32)).T[None], torch.ones(1, x.shape[0]))
         for index, (_, _, norm) in enumerate(layers):
             hooks[index].remove()
             outs = torch.cat(made[index], dim=1)
@@ -242,16 +251,17 @@ def take_shipped(net, sounds: list[np.ndarray]) -> None:
 def _batch(items: list, crop: int, rng: np.random.Generator):  # tensors
     import torch
 
-    xs, groups = [], [[] for _ in range(5)]
-    for x, targets in items:
+    xs, soundings, groups = [], [], [[] for _ in range(5)]
+    for x, sounding, targets in items:
         # A loop goes round, and so does its crop.
         index = (int(rng.integers(0, x.shape[0])) + np.arange(crop)) % x.shape[0]
         part = x[index].astype(np.float32)
         xs.append(_varied(part, rng))
+        soundings.append(sounding[index] if sounding[index].any() else np.ones(crop, np.float32))
         for group, target in zip(groups, targets, strict=True):
             group.append(target[index])
     x = torch.tensor(np.stack(xs)).transpose(1, 2)
-    return x, [torch.tensor(np.stack(group)) for group in groups]
+    return x, torch.tensor(np.stack(soundings)), [torch.tensor(np.stack(group)) for group in groups]
 
 
 def _varied(x: np.ndarray, rng: np.random.Generator) -> np.ndarray:
@@ -292,14 +302,20 @@ def _loss(out, attack, offset, mask, drums, velocity):  # tensors
     return 8.0 * hit + 0.1 * when + heard + 0.7 * force
 
 
+def _made_of(net, x: np.ndarray, sounding: np.ndarray):  # a tensor
+    import torch
+
+    return net(torch.tensor(x.astype(np.float32)).T[None], torch.tensor(sounding)[None])
+
+
 def _check(net, checks: list) -> float:
     import torch
 
     net.eval()
     with torch.no_grad():
         losses = [
-            float(_loss(net(torch.tensor(x.astype(np.float32)).T[None]), *(torch.tensor(t)[None] for t in targets)))
-            for x, targets in checks
+            float(_loss(_made_of(net, x, sounding), *(torch.tensor(t)[None] for t in targets)))
+            for x, sounding, targets in checks
         ]
     return float(np.mean(losses))
 
@@ -326,8 +342,8 @@ def _export(net, checks: list, check_set: list, path: Path) -> None:
         arrays["head_weight"] = net.head.weight.permute(2, 1, 0).numpy().astype(np.float16)
         arrays["head_bias"] = net.head.bias.numpy()
         logits, truths = [], []
-        for (x, _), (_, hits) in zip(checks, check_set, strict=True):
-            out = net(torch.tensor(x.astype(np.float32)).T[None])[0].T.numpy()
+        for (x, sounding, _), (_, hits) in zip(checks, check_set, strict=True):
+            out = _made_of(net, x, sounding)[0].T.numpy()
             for at in sorted({round(float(f), 2) for f in hits[:, 0]}):
                 frame = int(np.clip(round(at), 1, len(out) - 2))
                 logits.append(out[frame - 1 : frame + 2, 2 : 2 + len(DRUM_KEYS)].max(axis=0))
@@ -369,6 +385,7 @@ def main() -> None:
     parser.add_argument("--start", default="", help=f"go on from what this training learned, or from what ships: {SHIPPED}")
     parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
     parser.add_argument("--more", action="store_true", help="gather loops to go on with")
+    parser.add_argument("--checks", action="store_true", help="gather only the loops to stop and to calibrate by: an eighth as many")
     parser.add_argument("--again", action="store_true", help="gather or use loops to go on with from the model that ships")
     parser.add_argument("--runs", default="", choices=["", *NETWORK_RUNS], help="gather or use runs of loops to go on with, after those")
     chosen = parser.parse_args()
@@ -379,6 +396,8 @@ def main() -> None:
         for group in groups:
             if not (chosen.more or chosen.plain):
                 gather(group, CHECK_SEED, max(12, chosen.loops // 8))
+            if chosen.checks:
+                continue
             first = AGAIN_SEED if chosen.again else PLAIN_SEED if chosen.plain else MORE_SEED if chosen.more else FIRST_SEED
             gather(group, first, chosen.loops)
     elif chosen.what == "train":

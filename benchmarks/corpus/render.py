@@ -17,6 +17,7 @@ from bompla.model.drums import METERS
 from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
 from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, synth_bank
 from corpus.vary import Variety, draw_voices
+from corpus.work import worked
 
 Mono = NDArray[np.float64]
 LEVELS_DB = {
@@ -72,13 +73,14 @@ def make_loop(
     chance: bool = False,
     anywhere: tuple[str, ...] = (),
     ringing: bool = False,
+    treated: bool = False,
     without: frozenset[Note] = frozenset(),
 ) -> LabelledLoop:
     """Return a loop drawn by seed, on a kit of one of these groups of sounds.
 
     Its strikes are made over if `varied`, by those of any kit of the groups `anywhere`, its closed hats at times held half open
-    if `ringing`, and struck by chance, not as a groove, if `chance`. Notes `without` which it is
-    played make no sound; all else is as it would be with them.
+    if `ringing`, and struck by chance, not as a groove, if `chance`. What is recorded is `treated` as producers do, if
+    it shall be. Notes `without` which it is played make no sound; all else is as it would be with them.
     """
     rng = np.random.default_rng(seed + 5_000_000)
     groove = chance_groove(seed) if chance else draw_groove(seed)
@@ -98,6 +100,8 @@ def make_loop(
         sound = sound + _band(groove, len(sound), lead_s, rng)
     if not clean:
         sound = _recorded(sound, rng, wrapped=not untrimmed)
+    if treated:
+        sound = worked(sound, 60.0 / groove.bpm, np.random.default_rng((seed, 2)))
     sound = sound / (np.abs(sound).max() + 1e-9) * rng.uniform(0.3, 0.99)
     lead = round(lead_s * RATE) / RATE
     hits = tuple((lead + round(n.time_s * RATE) / RATE, n.drum, n.velocity) for n in groove.notes if n.drum in played)

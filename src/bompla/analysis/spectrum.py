@@ -81,7 +81,7 @@ class Spectrum:
         edges = 2 * np.round(np.linspace(0.0, self.frames / 2.0, count + 1)).astype(np.int64)
         edges[-1] = self.frames
         least_db = float(self.total_db.max()) - FAINT_DB
-        return tuple(_stretch(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
+        return tuple(stretch_of(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
 
     @cached_property
     def sounding(self) -> NDArray[np.bool_]:
@@ -100,7 +100,8 @@ class Spectrum:
         return np.asarray(self.power[:, chosen].sum(axis=1))
 
 
-def _stretch(total_db: Floats, first: int, least_db: float) -> Stretch:
+def stretch_of(total_db: Floats, first: int, least_db: float) -> Stretch:
+    """Return the stretch of frames of these levels in dB from frame `first` on; nothing sounds that is 28 dB under `least_db`."""
     loud = np.flatnonzero(total_db > max(float(total_db.max()), least_db) - QUIET_DB)
     inside = np.zeros(total_db.size, bool)
     if loud.size == 0:
