@@ -5,6 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 MATRIX_DECAY, MOMENTUM = 0.02, 0.95
 EVENING, ROUNDS = (3.4445, -4.7750, 2.0315), 5
 """The polynomial, and how often it is used, that brings all singular values of a matrix near to 1."""
@@ -118,3 +120,12 @@ class Learner:
     @property
     def _parts(self) -> tuple[Any, ...]:
         return (self.net, self.smooth, *self._optimisers, *self._schedules)
+
+
+def average(paths: list[Path], target: Path) -> None:
+    """Write the mean of the weights of one network at several points of its learning (Izmailov et al., 2018; Wortsman et al., 2022)."""
+    known = [dict(np.load(path)) for path in paths]
+    for name, first in known[0].items():
+        if first.dtype.kind == "f":
+            known[0][name] = np.mean([weights[name].astype(np.float32) for weights in known], axis=0).astype(first.dtype)
+    np.savez(target, **known[0])

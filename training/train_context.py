@@ -35,7 +35,7 @@ from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
-from learner import Learner, dropout  # noqa: E402
+from learner import Learner, average, dropout  # noqa: E402
 from runs import (  # noqa: E402
     AFTER_RUNS,
     ANEW_RUNS,
@@ -380,13 +380,6 @@ def join(paths: list[Path], target: Path) -> None:
         with np.load(path) as data:
             arrays |= {f"{number}/{name}": data[name] for name in data.files}
     np.savez(target, **arrays)
-
-
-def average(paths: list[Path], target: Path) -> None:
-    """Write the mean of the weights of one network at several points of its learning (Izmailov et al., 2018)."""
-    known = [dict(np.load(path)) for path in paths]
-    means = {name: np.mean([weights[name].astype(np.float32) for weights in known], axis=0) for name in known[0]}
-    np.savez(target, **{name: mean.astype(known[0][name].dtype) for name, mean in means.items()})
 
 
 def main() -> None:

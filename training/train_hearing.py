@@ -17,7 +17,7 @@ from bompla.analysis.network import FLOOR_DB, MODEL_FILE, SPAN_DB, features_of
 from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, level_db, spectrum_of, stretch_of
 from bompla.audio.clip import Clip
 from bompla.model.drums import DRUMS
-from learner import Learner, dropout
+from learner import Learner, average, dropout
 from runs import LEARNED, NETWORK_RUNS, ROOT, RUN, LabelledLoop, Task, loop_of, make_loop, tasks_of
 
 DRUM_KEYS = tuple(DRUMS)
@@ -383,6 +383,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=60.0, help="stop after so long")
     parser.add_argument("--name", default="all")
     parser.add_argument("--start", default="", help=f"go on from what this training learned, or from what ships: {SHIPPED}")
+    parser.add_argument("--halfway", action="store_true", help="ship the mean of the weights that ship and of those that were learned")
     parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
     parser.add_argument("--more", action="store_true", help="gather loops to go on with")
     parser.add_argument("--checks", action="store_true", help="gather only the loops to stop and to calibrate by: an eighth as many")
@@ -403,8 +404,11 @@ def main() -> None:
     elif chosen.what == "train":
         train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, runs=chosen.runs)
     else:
-        target = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE
-        target.write_bytes((FOLDER / f"{chosen.name}.npz").read_bytes())
+        target, made = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE, FOLDER / f"{chosen.name}.npz"
+        if chosen.halfway:
+            average([target, made], target)
+        else:
+            target.write_bytes(made.read_bytes())
 
 
 if __name__ == "__main__":
