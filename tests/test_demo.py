@@ -23,7 +23,7 @@ from bompla.model.drums import DRUMS, METERS
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
 from corpus.grooves import KINDS, draw_groove
-from corpus.kits import RATE, VELOCITIES, from_onset, machine_bank
+from corpus.kits import RATE, VELOCITIES, Bank, from_onset, machine_bank, plain_bank
 from corpus.render import make_loop
 from corpus.work import WAYS, worked
 
@@ -164,9 +164,12 @@ def test_a_loop_that_was_treated_is_the_same_groove_at_the_same_level() -> None:
 
 
 @pytest.mark.parametrize("seed", range(4))
-def test_a_machine_strikes_every_drum_at_once_and_louder_the_harder(seed: int) -> None:
-    voices = machine_bank(seed).voices
-    assert set(voices) == set(DRUMS) - {"hat_pedal"}
+@pytest.mark.parametrize(("make_bank", "drums"), [(machine_bank, set(DRUMS) - {"hat_pedal"}), (plain_bank, set(DRUMS))])
+def test_a_made_kit_strikes_every_drum_at_once_and_louder_the_harder(
+    make_bank: Callable[[int], Bank], drums: set[str], seed: int
+) -> None:
+    voices = make_bank(seed).voices
+    assert set(voices) == drums
     for drum, (strikes,) in voices.items():
         peaks = [float(np.abs(strike).max()) for strike in strikes]
         assert peaks == sorted(peaks), drum
@@ -174,6 +177,7 @@ def test_a_machine_strikes_every_drum_at_once_and_louder_the_harder(seed: int) -
         assert all(np.abs(strike[:3]).max() > 0.005 * peak for strike, peak in zip(strikes, peaks, strict=True)), drum
     opened, closed = (np.flatnonzero(np.abs(voices[hat][0][-1]) > 0.1).max() for hat in ("hat_open", "hat_closed"))
     assert opened > closed
+    assert np.array_equal(make_bank.__wrapped__(seed).voices["ride"][0][0], voices["ride"][0][0])  # type: ignore[attr-defined]
 
 
 def test_a_foot_keeps_the_hat_on_beats_and_no_more() -> None:

