@@ -10,12 +10,16 @@ from typing import Any
 
 import numpy as np
 import pytest
+from mir_eval.util import match_events
 
+from bompla.analysis.analyse import analyse
 from bompla.audio.clip import Clip
 from bompla.demo import DEMO_PROJECT, LOOP_FOLDER, loop_paths
 from bompla.demo.make import render_groove, truth_of
 from bompla.demo.patterns import GROOVES, QUAY_BREAK, Groove, perform
 from bompla.demo.synth import LEVELS, VOICES, draw_kit, strike
+from bompla.groove.rebuild import document_from
+from bompla.model.as_heard import played
 from bompla.model.checks import check_document
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS, METERS
@@ -183,3 +187,18 @@ def test_a_made_kit_strikes_every_drum_at_once_and_louder_the_harder(
 def test_a_foot_keeps_the_hat_on_beats_and_no_more() -> None:
     for groove in (draw_groove(seed) for seed in range(600)):
         assert sum(note.drum == "hat_pedal" for note in groove.notes) <= 2 * groove.beats, groove
+
+
+@pytest.mark.parametrize("way", WAYS, ids=lambda way: way.__name__.strip("_"))
+def test_what_producers_do_to_a_loop_leaves_its_drums_heard(way: Callable[..., np.ndarray], demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    right = known = found = 0
+    for seed, (name, clip, truth) in enumerate(demo_loops):
+        made = way(clip.mono.astype(float) / np.abs(clip.mono).max(), 60.0 / truth["bpm"], np.random.default_rng(seed))
+        document = document_from(analyse(Clip((0.9 * made / np.abs(made).max()).astype(np.float32), clip.sample_rate)), name)
+        heard = [(cut.attack_sample / clip.sample_rate, hit.drum) for cut in document.cuts for hit in played(cut)]
+        hits = [(hit["time_s"], hit["drum"]) for hit in truth["hits"]]
+        known, found = known + len(hits), found + len(heard)
+        for drum in DRUMS:
+            there, here = (np.array(sorted(at for at, what in these if what == drum)) for these in (hits, heard))
+            right += len(match_events(there, here, 0.025)) if there.size and here.size else 0
+    assert 2 * right / (known + found) > 0.89
