@@ -190,7 +190,9 @@ def test_a_foot_keeps_the_hat_on_beats_and_no_more() -> None:
 
 
 @pytest.mark.parametrize("way", WAYS, ids=lambda way: way.__name__.strip("_"))
-def test_what_producers_do_to_a_loop_leaves_its_drums_heard(way: Callable[..., np.ndarray], demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+def test_what_producers_do_to_a_loop_leaves_its_drums_heard(
+    way: Callable[..., np.ndarray], demo_loops: list[tuple[str, Clip, dict[str, Any]]]
+) -> None:
     right = known = found = 0
     for seed, (name, clip, truth) in enumerate(demo_loops):
         made = way(clip.mono.astype(float) / np.abs(clip.mono).max(), 60.0 / truth["bpm"], np.random.default_rng(seed))
