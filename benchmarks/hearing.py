@@ -29,7 +29,8 @@ from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
 from bompla.model.as_heard import played
 from bompla.model.drums import DRUMS, Family
-from corpus.kits import GROUPS, RATE
+from corpus import RATE
+from corpus.kits import GROUPS
 from corpus.render import make_loop, repitched
 
 JUDGE_SEED = 500_000

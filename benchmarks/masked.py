@@ -20,7 +20,7 @@ from bompla.analysis.analyse import analyse
 from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
 from bompla.model.as_heard import played
-from corpus.kits import RATE
+from corpus import RATE
 from corpus.render import LabelledLoop, make_loop
 from hearing import FAMILIES, GHOST, GROUPS, JUDGE_SEED, SAME_ATTACK_S, SEEDS_A_GROUP
 

@@ -10,7 +10,8 @@ import numpy as np
 
 from bompla.analysis.separate import pull_apart
 from bompla.audio.clip import Clip
-from corpus.kits import GROUPS, RATE, font_bank, font_kits, synth_bank
+from corpus import RATE
+from corpus.kits import GROUPS, font_bank, font_kits, synth_bank
 
 PAIRS = (("kick", "hat_closed"), ("snare", "hat_closed"), ("kick", "hat_open"), ("kick", "ride"), ("snare", "kick"), ("kick", "crash"))
 LEVELS = {"kick": 0.9, "snare": 0.7, "hat_closed": 0.28, "hat_open": 0.28, "ride": 0.25, "crash": 0.4}

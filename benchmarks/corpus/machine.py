@@ -12,7 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.signal import butter, lfilter, sosfilt
 
-RATE = 44_100
+from corpus import RATE
+
 Mono = NDArray[np.float64]
 Draw = np.random.Generator
 
@@ -33,7 +34,7 @@ def machine_strikes(seed: int) -> dict[str, Mono]:
 
 
 def at_force(strike: Mono, force: float, tone: float) -> Mono:
-    """Return a strike at a force from 0 to 1, duller the softer as far as `tone` from 0 to 1 says; level is not touched."""
+    """Return a strike at a force from 0 to 1, duller the softer as far as `tone` from 0 to 1 says, at a peak of 1."""
     keep = 1.0 - tone * (1.0 - force)
     return _levelled(lfilter([keep], [1.0, keep - 1.0], strike))
 

@@ -1,6 +1,6 @@
 """Drum sounds as textbooks have them, each from a line or two: kits to judge with, never to learn from.
 
-They are of the same kind as those of `machine.py`, but not made as they are, and never tuned by.
+They are of the same kind as those of `machine.py`, but not made as they are. How kits like these were heard led to those.
 """
 
 from __future__ import annotations
@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.signal import butter, sosfilt
 
-RATE = 44_100
+from corpus import RATE
+
 Mono = NDArray[np.float64]
 Draw = np.random.Generator
 
@@ -46,7 +47,7 @@ def plain_strikes(seed: int) -> dict[str, Mono]:
 
 
 def duller(strike: Mono, force: float) -> Mono:
-    """Return a strike at a force from 0 to 1, which is duller the softer it is, at the same peak."""
+    """Return a strike at a force from 0 to 1, which is duller the softer it is, at a peak of 1."""
     made = sosfilt(butter(1, 3_000.0 + 15_000.0 * force, "low", fs=RATE, output="sos"), strike)
     return np.asarray(made / np.abs(made).max())
 

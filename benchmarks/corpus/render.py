@@ -14,8 +14,9 @@ from scipy.fft import next_fast_len
 from scipy.signal import fftconvolve, lfilter
 
 from bompla.model.drums import METERS
+from corpus import RATE
 from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
-from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, machine_bank, plain_bank, synth_bank
+from corpus.kits import MADE, VELOCITIES, Bank, Voice, font_bank, font_kits
 from corpus.vary import Variety, draw_voices
 from corpus.work import worked
 
@@ -26,7 +27,7 @@ LEVELS_DB = {
 }
 """The peak of a hit at velocity 127 in a usual mix, before it varies by loop."""
 
-SYNTH_LOOPS_A_KIT = 4
+MADE_LOOPS_A_KIT = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -110,11 +111,10 @@ def make_loop(
 
 def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator, *, varied: bool) -> tuple[str, Bank]:
     group = str(rng.choice(groups, p=_shares(groups)))
-    if group == "synth":
-        kit = seed // SYNTH_LOOPS_A_KIT + 70_000
-        return group, Bank(f"synth {kit}", {}) if varied else synth_bank(kit)
-    if group in ("machine", "plain"):
-        return group, {"machine": machine_bank, "plain": plain_bank}[group](seed // SYNTH_LOOPS_A_KIT)
+    if group == "synth" and varied:
+        return group, Bank(f"synth {seed // MADE_LOOPS_A_KIT + 70_000}", {})
+    if group in MADE:
+        return group, MADE[group](seed // MADE_LOOPS_A_KIT + (70_000 if group == "synth" else 0))
     kits = font_kits((group,))
     if not kits:
         raise SystemExit(f"No sounds of the group {group} are installed: see benchmarks/corpus/README.md")

@@ -12,7 +12,8 @@ import soxr
 from numpy.typing import NDArray
 
 from bompla.demo.synth import VOICES
-from corpus.kits import RATE, VELOCITIES, Bank, Voice, font_bank, font_kits, from_onset, synth_voice
+from corpus import RATE
+from corpus.kits import VELOCITIES, Bank, Voice, font_bank, font_kits, from_onset, synth_voice
 
 STRANGER_SHARE = 0.4
 """How often a drum comes from another kit than the rest."""

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d, uniform_filter1d
 from scipy.signal import butter, istft, lfilter, sosfilt, stft
 
-from corpus.kits import RATE
+from corpus import RATE
 
 Mono = NDArray[np.float64]
 FRAME, HOP = 2048, 512
