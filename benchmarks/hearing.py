@@ -74,7 +74,7 @@ def judge(task: tuple[int, str, argparse.Namespace]) -> dict[str, Any]:
     seed, group, chosen = task
     _use(chosen.model, chosen.context)
     loop = make_loop(seed, (group,), untrimmed=chosen.untrimmed, clean=chosen.clean, mix_share=0.0 if chosen.clean else 0.2,
-                     treated=chosen.treated)
+                     treated=chosen.treated, straight=chosen.straight, written=chosen.written)
     if chosen.speed != 1.0:
         loop = repitched(loop, chosen.speed)
     clip = Clip(followed_by_another(loop.samples, seed, group) if chosen.followed else loop.samples, RATE)
@@ -226,6 +226,8 @@ def main() -> None:
     parser.add_argument("--clean", action="store_true", help="no rooms, desks or tape, and no bass or chords")
     parser.add_argument("--speed", type=float, default=1.0, help="how many times as fast, and as high, the loops are played")
     parser.add_argument("--treated", action="store_true", help="with echoes, filters, gates, samplers: what producers do to a loop")
+    parser.add_argument("--straight", action="store_true", help="rendered by FluidSynth in one piece: no groups that are not SoundFonts")
+    parser.add_argument("--written", action="store_true", help="grooves written by hand, as lessons have them")
     parser.add_argument("--followed", action="store_true", help="each loop softer, with loops of another kit after it: of no use for tempo")
     parser.add_argument("--model", default="")
     parser.add_argument("--context", default="")

@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from bompla.analysis.network import features_of
 from bompla.analysis.spectrum import LOW_HOP, spectrum_of
 from bompla.audio.clip import Clip
+from bompla.model.drums import DRUMS, METERS
 
 sys.path[:0] = [str(Path(__file__).parents[1] / folder) for folder in ("benchmarks", "training")]
 
 from corpus import RATE
+from corpus.grooves import DrawnGroove
 from corpus.kits import LEARNED
+from corpus.patterns import STOPPED_BY, pattern_groove
+from corpus.written import CHECKED, JUDGED, JUDGED_FROM, Lesson, written_groove
 from learner import average
 from runs import (
     AFTER_RUNS,
@@ -78,3 +85,28 @@ def test_what_hears_attacks_together_learns_from_no_loop_of_the_network_and_nobo
     assert len(together) == len(set(together))
     assert not network & set(together)
     assert all(first % 1_000 == 0 and first + RUN <= CHECK_SEED < JUDGE_SEED for first in network | set(together))
+
+
+@pytest.mark.parametrize("lesson", [*CHECKED, *JUDGED], ids=lambda lesson: lesson.name)
+def test_a_lesson_is_of_whole_bars_and_known_drums(lesson: Lesson) -> None:
+    steps = METERS[lesson.meter].beats_per_bar * lesson.steps_a_beat
+    assert set(lesson.lanes) <= set(DRUMS)
+    assert {len(bar) for lane in lesson.lanes.values() for bar in lane.split()} == {steps}
+
+
+def test_lessons_to_judge_by_are_others_than_those_to_check_with() -> None:
+    checked, judged = ({written_groove(first + n).kind for n in range(100)} for first in (JUDGED_FROM - 100, JUDGED_FROM))
+    assert not checked & judged
+    assert not {str(lesson.lanes) for lesson in CHECKED} & {str(lesson.lanes) for lesson in JUDGED}
+
+
+@pytest.mark.parametrize("groove_of", [pattern_groove, written_groove])
+@given(seed=st.integers(0, 100_000))
+def test_a_groove_ends_within_its_bars_and_strikes_a_hat_in_one_way_at_once(groove_of: Callable[[int], DrawnGroove], seed: int) -> None:
+    groove = groove_of(seed)
+    assert groove == groove_of(seed)
+    assert groove.notes[0].time_s >= 0.0
+    assert groove.notes[-1].time_s < groove.duration_s + 0.02
+    assert [note.time_s for note in groove.notes] == sorted(note.time_s for note in groove.notes)
+    struck = {(note.beat, note.drum) for note in groove.notes}
+    assert not any((beat, other) in struck for beat, drum in struck for other in STOPPED_BY.get(drum, ()))

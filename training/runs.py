@@ -17,6 +17,9 @@ from corpus.render import LabelledLoop, make_loop, repitched  # noqa: E402
 GROUPS = tuple(group for group in LEARNED if group not in ("chip", "machine"))
 """Groups that runs take in turn; machines have runs of their own."""
 
+STRAIGHT = tuple(group for group in GROUPS if group not in ("synth", "freepats"))
+"""Groups whose grooves FluidSynth renders in one piece."""
+
 WITH_MACHINES = (*GROUPS, "machine")
 RUN = 904
 """Loops in a run: as many of each group of sounds."""
@@ -85,7 +88,8 @@ SLOWEST, FASTEST = 0.7, 1.5
 class Task(NamedTuple):
     """How a loop is made: `wide` with drums of any group, `ringing` hats, `speed` how many times as fast it is played when done.
 
-    `treated` as producers do once it is recorded.
+    `treated` as producers do once it is recorded, `patterned` of figures that know nothing of one another, `straight` from FluidSynth,
+    `written` as lessons are.
     """
 
     seed: int
@@ -99,6 +103,9 @@ class Task(NamedTuple):
     untrimmed: bool = False
     speed: float = 1.0
     treated: bool = False
+    patterned: bool = False
+    straight: bool = False
+    written: bool = False
 
 
 def tasks_of(name: str, first: int, count: int) -> list[Task]:
@@ -107,8 +114,10 @@ def tasks_of(name: str, first: int, count: int) -> list[Task]:
     for seed in range(first, first + count):
         varied, clean, speed = np.random.default_rng(seed + 9).random(3)
         speed = SLOWEST * (FASTEST / SLOWEST) ** speed
-        task = Task(seed, GROUPS[(seed - first) % len(GROUPS)])
+        nearly = float(speed**0.5) if seed % 5 < 2 else 1.0
+        task = Task(seed, _in_turn(GROUPS, seed - first))
         learned = task._replace(varied=bool(varied < MADE_OVER), clean=bool(clean < CLEAN))
+        one_piece = task._replace(group=_in_turn(STRAIGHT, seed - first), straight=True, clean=True, mix_share=0.0)
         ways = {
             "learn": learned, "learn chance": learned._replace(chance=True), "learn wide": learned._replace(wide=True),
             "learn ringing": learned._replace(wide=True, ringing=True),
@@ -116,6 +125,9 @@ def tasks_of(name: str, first: int, count: int) -> list[Task]:
             "learn repitched": learned._replace(wide=seed % 2 == 0, untrimmed=seed % 3 == 0, speed=float(speed)),
             "learn treated": learned._replace(wide=seed % 2 == 0, untrimmed=seed % 3 == 0, treated=True),
             "learn machine": learned._replace(group="machine", untrimmed=seed % 3 == 0, treated=seed % 4 == 0),
+            "learn patterned": learned._replace(patterned=True, wide=seed % 2 == 0, group=_in_turn(WITH_MACHINES, seed - first)),
+            "learn straight": one_piece._replace(patterned=seed % 3 != 0, clean=seed % 2 == 0, speed=nearly),
+            "check written": one_piece._replace(written=True), "check straight": one_piece,
             "check": task, "check clean": task._replace(clean=True, mix_share=0.0), "check chance": task._replace(chance=True),
             "check ringing": task._replace(varied=True, clean=True, mix_share=0.0, wide=True, ringing=True),
             "check untrimmed": task._replace(untrimmed=True), "check repitched": task._replace(speed=float(speed)),
@@ -125,11 +137,16 @@ def tasks_of(name: str, first: int, count: int) -> list[Task]:
     return tasks
 
 
+def _in_turn(groups: tuple[str, ...], index: int) -> str:
+    return groups[index % len(groups)]
+
+
 def loop_of(task: Task) -> LabelledLoop:
     """Return the loop of a task."""
     anywhere = GROUPS if task.wide else ()
     loop = make_loop(
         task.seed, (task.group,), untrimmed=task.untrimmed, varied=task.varied, clean=task.clean, mix_share=task.mix_share,
-        chance=task.chance, anywhere=anywhere, ringing=task.ringing, treated=task.treated,
+        chance=task.chance, anywhere=anywhere, ringing=task.ringing, treated=task.treated, patterned=task.patterned, straight=task.straight,
+        written=task.written,
     )
     return loop if task.speed == 1.0 else repitched(loop, task.speed)

@@ -233,7 +233,7 @@ def _played(sheet: _Sheet, kind: str, bpm: float) -> tuple[Note, ...]:
         for drum in sorted(d for b, d in sheet.hits if b == beat):
             velocity = int(np.clip(sheet.hits[(beat, drum)] + rng.normal(0.0, 6.0), 14, 127))
             limb = float(np.clip(rng.normal(0.0, loose / 3.0), -4.0, 4.0))
-            time = _swung(beat, swing) * beat_s + (0.0 if beat == 0.0 else lanes[drum] + drift + limb) / 1000.0
+            time = swung(beat, swing) * beat_s + (0.0 if beat == 0.0 else lanes[drum] + drift + limb) / 1000.0
             if drum in ("snare", "tom_high", "tom_mid", "tom_low") and velocity > 80 and rng.random() < flams and beat > 0.0:
                 early = float(rng.uniform(0.020, 0.040))
                 notes.append(Note(max(0.0, time - early), beat, drum, int(np.clip(velocity * rng.uniform(0.3, 0.6), 14, 127))))
@@ -242,7 +242,7 @@ def _played(sheet: _Sheet, kind: str, bpm: float) -> tuple[Note, ...]:
     return tuple(note for note in notes if note.time_s < sheet.beats * beat_s - 0.01)
 
 
-def _swung(beat: float, swing: float) -> float:
+def swung(beat: float, swing: float) -> float:
     """Return where a beat falls when the second of two sixteenths comes late."""
     if swing == 0.5:
         return beat

@@ -186,6 +186,19 @@ def _presets(path: str) -> frozenset[tuple[int, int]]:
     return frozenset((bank, program) for program, bank in (struct.unpack("<HH", data[i + 20 : i + 24]) for i in records))
 
 
+def rendered(font: Font, file: mido.MidiFile, *options: str) -> Voice:
+    """Return what FluidSynth with these options, or TiMidity for patches, makes of a file, in mono."""
+    with tempfile.TemporaryDirectory() as folder:
+        midi, wave = Path(folder) / "it.mid", Path(folder) / "it.wav"
+        file.save(midi)
+        command = ["fluidsynth", "-ni", "-q", *options, "-r", str(RATE), "-O", "float", "-F", str(wave), font.path, str(midi)]
+        if font.path.endswith(".cfg"):
+            command = ["timidity", "-c", font.path, "-s", str(RATE), "-Ow", "-OwS2l", "-A40", "-EFreverb=0", "-EFchorus=0", "-EFdelay=0",
+                       "-o", str(wave), str(midi)]
+        subprocess.run(command, check=True, capture_output=True)
+        return np.asarray(soundfile.read(wave, dtype="float32", always_2d=True)[0].mean(axis=1))
+
+
 def _render(font: Font, program: int, path: Path) -> None:
     if shutil.which("fluidsynth") is None or shutil.which("timidity") is None:
         raise SystemExit("Install fluidsynth, timidity and the SoundFonts: see benchmarks/corpus/README.md")
@@ -202,16 +215,7 @@ def _render(font: Font, program: int, path: Path) -> None:
             track.append(mido.Message("note_on", channel=font.channel, note=note, velocity=velocity, time=wait))
             track.append(mido.Message("note_off", channel=font.channel, note=note, time=hold))
             wait = step - hold
-    with tempfile.TemporaryDirectory() as folder:
-        midi, wave = Path(folder) / "it.mid", Path(folder) / "it.wav"
-        file.save(midi)
-        command = ["fluidsynth", "-ni", "-q", "-R", "0", "-C", "0", "-g", "0.6", "-r", str(RATE), "-O", "float", "-F", str(wave),
-                   font.path, str(midi)]
-        if font.path.endswith(".cfg"):
-            command = ["timidity", "-c", font.path, "-s", str(RATE), "-Ow", "-OwS2l", "-A40", "-EFreverb=0", "-EFchorus=0", "-EFdelay=0",
-                       "-o", str(wave), str(midi)]
-        subprocess.run(command, check=True, capture_output=True)
-        sound = soundfile.read(wave, dtype="float32", always_2d=True)[0].mean(axis=1)
+    sound = rendered(font, file, "-R", "0", "-C", "0", "-g", "0.6")
     if font.path.endswith(".cfg"):  # TiMidity leaves out the silence before the first note.
         sound = np.concatenate([np.zeros(round(0.5 * RATE) - int(np.argmax(np.abs(sound) > 1e-4)), np.float32), sound])
     arrays = {}

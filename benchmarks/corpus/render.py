@@ -17,8 +17,11 @@ from bompla.model.drums import METERS
 from corpus import RATE
 from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
 from corpus.kits import MADE, VELOCITIES, Bank, Voice, font_bank, font_kits
+from corpus.patterns import pattern_groove
+from corpus.straight import played_straight
 from corpus.vary import Variety, draw_voices
 from corpus.work import worked
+from corpus.written import written_groove
 
 Mono = NDArray[np.float64]
 LEVELS_DB = {
@@ -75,18 +78,27 @@ def make_loop(
     anywhere: tuple[str, ...] = (),
     ringing: bool = False,
     treated: bool = False,
+    straight: bool = False,
+    written: bool = False,
+    patterned: bool = False,
     without: frozenset[Note] = frozenset(),
 ) -> LabelledLoop:
     """Return a loop drawn by seed, on a kit of one of these groups of sounds.
 
     Its strikes are made over if `varied`, by those of any kit of the groups `anywhere`, its closed hats at times held half open
-    if `ringing`, and struck by chance, not as a groove, if `chance`. What is recorded is `treated` as producers do, if
-    it shall be. Notes `without` which it is played make no sound; all else is as it would be with them.
+    if `ringing`. It is struck by chance, not as a groove, if `chance`; figures that know nothing of one another if `patterned`; a
+    lesson if `written`. FluidSynth renders it in one piece if `straight`, its strikes as they are. What is recorded is `treated` as
+    producers do, if it shall be. Notes `without` which it is played make no sound; all else is as it would be with them.
     """
     rng = np.random.default_rng(seed + 5_000_000)
-    groove = chance_groove(seed) if chance else draw_groove(seed)
-    group, bank = _bank(groups, seed, rng, varied=varied)
-    dry, played = _play(groove, bank, rng, Variety(group, seed, anywhere, ringing) if varied else None, without)
+    groove = (written_groove if written else pattern_groove if patterned else chance_groove if chance else draw_groove)(seed)
+    if straight:
+        dry, groove, name = played_straight(groove, str(rng.choice(groups)), rng)
+        played = frozenset(note.drum for note in groove.notes)
+    else:
+        group, bank = _bank(groups, seed, rng, varied=varied)
+        dry, played = _play(groove, bank, rng, Variety(group, seed, anywhere, ringing) if varied else None, without)
+        name = bank.name
     frames = round(groove.duration_s * RATE)
     lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
     if untrimmed:
@@ -106,7 +118,7 @@ def make_loop(
     sound = sound / (np.abs(sound).max() + 1e-9) * rng.uniform(0.3, 0.99)
     lead = round(lead_s * RATE) / RATE
     hits = tuple((lead + round(n.time_s * RATE) / RATE, n.drum, n.velocity) for n in groove.notes if n.drum in played)
-    return LabelledLoop(sound.astype(np.float32), groove, bank.name, lead, lead + frames / RATE, hits, mixed)
+    return LabelledLoop(sound.astype(np.float32), groove, name, lead, lead + frames / RATE, hits, mixed)
 
 
 def _bank(groups: tuple[str, ...], seed: int, rng: np.random.Generator, *, varied: bool) -> tuple[str, Bank]:
