@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import mir_eval
@@ -257,12 +257,12 @@ def test_a_cut_is_at_the_quietest_sample_just_ahead(at: int, seed: int) -> None:
     assert abs(clip.mono[quiet]) == np.abs(clip.mono[max(0, at - 53) : at + 1]).min()
 
 
-def struck(drum: str, seed: int, peak: float) -> np.ndarray:
-    """Return a quarter of a second of one strike of a kit drawn by seed."""
+def struck(drum: str, seed: int, peak: float, frames: int = 11_025) -> np.ndarray:
+    """Return a quarter of a second, or so many frames, of one strike of a kit drawn by seed."""
     from bompla.demo.synth import draw_kit, strike
 
     rng = np.random.default_rng(seed)
-    sound = np.zeros(11_025)
+    sound = np.zeros(frames)
     voice = strike(draw_kit(rng), drum, 110, rng)[: len(sound)]
     sound[: len(voice)] = voice
     return peak * sound / np.abs(sound).max()
@@ -357,23 +357,53 @@ def test_what_is_heard_together_does_not_hang_on_the_order_nor_on_how_long_it_go
         assert (np.abs(part.force - first.force).max(axis=1) > 0.0).all(), "each is heard anew, those at the ends of parts too"
 
 
+LEVELS = {"kick": (110, 0.8), "snare": (115, 0.8), "hat_closed": (80, 0.25), "ride": (90, 0.3), "tom_low": (95, 0.7),
+          "tom_high": (100, 0.7)}
+"""How hard and how loud drums are struck here."""
+
+
+def played_on(
+    seed: int, lanes: dict[str, Iterable[int]], step_s: float, softly: dict[str, tuple[int, set[int]]] | None = None, steps: int = 32
+) -> Clip:
+    """Return drums of a kit by seed, struck on these steps, some of them softly on others: (velocity, steps)."""
+    rate = 44_100
+    sound = np.zeros(round(steps * step_s * rate))
+    struck_on = [(drum, step, *LEVELS[drum]) for drum, at in lanes.items() for step in at]
+    struck_on += [(drum, step, velocity, LEVELS[drum][1]) for drum, (velocity, at) in (softly or {}).items() for step in sorted(at)]
+    for drum, step, velocity, peak in struck_on:
+        voice = peak * (velocity / 127.0) ** 1.6 * struck(drum, seed, 1.0, rate)
+        at = round(step * step_s * rate)
+        sound[at : at + len(voice)] += voice[: len(sound) - at]
+    return Clip((0.6 * sound / max(1.0, np.abs(sound).max())).astype(np.float32), rate)
+
+
+def heard_in(clip: Clip) -> list[tuple[float, str]]:
+    return [(cut.attack_sample / clip.sample_rate, hit.drum) for cut in document_from(analyse(clip), "x").cuts for hit in played(cut)]
+
+
+RIDDEN: list[dict[str, Iterable[int]]] = [
+    {"ride": range(0, 64, 2), "snare": range(4, 64, 8), "kick": range(0, 64, 8)},
+    {"ride": range(0, 64, 4), "snare": range(8, 64, 16), "kick": range(0, 64, 16)},
+    {"ride": range(0, 64, 4), "snare": range(4, 64, 8), "kick": [*range(0, 64, 8), *range(6, 64, 16)], "tom_low": range(56, 64, 2)},
+]
+
+
+@pytest.mark.parametrize("lanes", RIDDEN)
+def test_no_foot_is_heard_only_because_a_snare_answers_a_ride(lanes: dict[str, Iterable[int]]) -> None:
+    feet = [[drum for _, drum in heard_in(played_on(seed, lanes, 0.125, steps=64))].count("hat_pedal") for seed in range(5)]
+    assert sum(feet) <= 1, feet
+
+
 @pytest.mark.parametrize("ghost", [24, 44])
 def test_ghosts_under_hats_are_told_from_hats_without(ghost: int) -> None:
     """Of hats on every eighth some have a soft snare under them: which ones is heard by how they differ from the others."""
-    rate, step_s = 44_100, 0.25
+    step_s = 0.25
     under = {3, 5, 9, 14, 19, 21, 27, 30}
     right = wrong = 0
     for seed in range(3):
-        sound = np.zeros(round(32 * step_s * rate))
-        for step in range(32):
-            parts = [("hat_closed", 80, 0.25)] + [("snare", ghost, 0.8)] * (step in under) + [("kick", 110, 0.8)] * (step % 8 == 0)
-            parts += [("snare", 115, 0.8)] * (step % 8 == 4)
-            for drum, velocity, peak in parts:
-                voice = peak * (velocity / 127.0) ** 1.6 * struck(drum, seed, 1.0)
-                at = round(step * step_s * rate)
-                sound[at : at + len(voice)] += voice[: len(sound) - at]
-        heard = document_from(analyse(Clip((0.6 * sound).astype(np.float32), rate)), "x")
-        snares = {round(c.attack_sample / rate / step_s) for c in heard.cuts for h in played(c) if h.drum == "snare"}
+        lanes = {"hat_closed": range(32), "snare": range(4, 32, 8), "kick": range(0, 32, 8)}
+        heard = heard_in(played_on(seed, lanes, step_s, softly={"snare": (ghost, under)}))
+        snares = {round(at_s / step_s) for at_s, drum in heard if drum == "snare"}
         right, wrong = right + len(snares & under), wrong + len(snares - under - set(range(4, 32, 8)))
     assert right >= 3 * len(under) - 4
     assert wrong <= 1

@@ -30,9 +30,11 @@ from runs import (
     ANEW_RUNS,
     BESIDE_RUNS,
     CONTEXT_RUNS,
+    FREED_RUNS,
     FURTHER_RUNS,
     NETWORK_RUNS,
     ONWARD_RUNS,
+    RECURRING_ANEW,
     RECURRING_RUNS,
     REFINE_RUNS,
     RUN,
@@ -65,9 +67,12 @@ def test_the_mean_of_weights_is_of_the_same_kinds_and_leaves_names_alone(tmp_pat
         assert made["bias"].tolist() == [0.0, 2.0]
         assert made["dilations"].tolist() == [1, 2]
         assert made["drums"].tolist() == ["kick", "snare"]
+    average([tmp_path / "one.npz", tmp_path / "other.npz"], tmp_path / "one.npz", (0.75, 0.25))
+    with np.load(tmp_path / "one.npz") as made:
+        assert made["weight"].tolist() == [2.25, 6.75]
 
 
-CONTEXT = (CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS)
+CONTEXT = (CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS, FREED_RUNS, RECURRING_ANEW)
 NAMES = sorted({name for runs in (*NETWORK_RUNS.values(), *CONTEXT, REFINE_RUNS) for name, _ in runs})
 
 

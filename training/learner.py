@@ -122,10 +122,14 @@ class Learner:
         return (self.net, self.smooth, *self._optimisers, *self._schedules)
 
 
-def average(paths: list[Path], target: Path) -> None:
-    """Write the mean of the weights of one network at several points of its learning (Izmailov et al., 2018; Wortsman et al., 2022)."""
+def average(paths: list[Path], target: Path, shares: tuple[float, ...] = ()) -> None:
+    """Write the mean of the weights of one network at several points of its learning (Izmailov et al., 2018; Wortsman et al., 2022).
+
+    Each counts by its share, if they are told.
+    """
     known = [dict(np.load(path)) for path in paths]
     for name, first in known[0].items():
         if first.dtype.kind == "f":
-            known[0][name] = np.mean([weights[name].astype(np.float32) for weights in known], axis=0).astype(first.dtype)
+            made = np.average([weights[name].astype(np.float32) for weights in known], axis=0, weights=shares or None)
+            known[0][name] = made.astype(first.dtype)
     np.savez(target, **known[0])

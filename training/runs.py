@@ -57,7 +57,17 @@ ANEW_RUNS: Runs = (
 )
 """What it goes on with after the network has gone on with loops not trimmed, repitched and treated."""
 
-OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched", "learn treated")
+FREED_RUNS: Runs = (
+    ("learn patterned", (242_000, 243_000)), ("learn straight", (245_000,)), ("learn machine", (276_000,)),
+    ("learn treated", (273_000,)),
+)
+"""What it goes on with so that it expects less: figures that know nothing of one another, in one piece, machines, treated."""
+
+RECURRING_ANEW: Runs = (("learn", (182_000,)), ("learn patterned", (244_000,)))
+"""What other bars count is learned from these now that loops are no longer only as our drummers play them."""
+
+OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched", "learn treated",
+                 "learn patterned")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""
 
 REFINE_RUNS: Runs = (("learn", (240_000,)), ("learn wide", (241_000,)))
@@ -73,6 +83,10 @@ NETWORK_RUNS: dict[str, Runs] = {
     "onward": (
         ("learn chance", (159_000,)), ("learn ringing", (227_000,)), ("learn machine", (274_000, 275_000)),
         ("learn untrimmed", (255_000,)), ("learn repitched", (266_000, 267_000)), ("learn treated", (270_000, 271_000, 272_000)),
+    ),
+    "freed": (
+        ("learn patterned", (256_000, 257_000, 258_000)), ("learn straight", (259_000,)),
+        ("learn machine", (274_000,)), ("learn repitched", (266_000,)), ("learn treated", (270_000,)), ("learn untrimmed", (255_000,)),
     ),
 }
 """First seeds of runs. What hears attacks together learns from loops that the network did not learn from, to know how unsure it is.

@@ -41,6 +41,7 @@ from runs import (  # noqa: E402
     ANEW_RUNS,
     BESIDE_RUNS,
     CONTEXT_RUNS,
+    FREED_RUNS,
     FURTHER_RUNS,
     OF_ALL_GROUPS,
     ONWARD_RUNS,
@@ -90,6 +91,7 @@ STAGES = {
     "onward": Stage(ONWARD_RUNS, 0.3, SHIPPED, joined=True),
     "beside": Stage(ONWARD_RUNS + BESIDE_RUNS, 0.3, SHIPPED, joined=True),
     "anew": Stage(ONWARD_RUNS + BESIDE_RUNS + 2 * ANEW_RUNS, 0.4, SHIPPED, joined=True),
+    "freed": Stage(BESIDE_RUNS + ANEW_RUNS + 2 * FREED_RUNS, 0.4, SHIPPED, joined=True),
 }
 
 

@@ -383,7 +383,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=60.0, help="stop after so long")
     parser.add_argument("--name", default="all")
     parser.add_argument("--start", default="", help=f"go on from what this training learned, or from what ships: {SHIPPED}")
-    parser.add_argument("--halfway", action="store_true", help="ship the mean of the weights that ship and of those that were learned")
+    parser.add_argument("--share", type=float, default=1.0, help="how far to go, from the weights that ship to those that were learned")
     parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
     parser.add_argument("--more", action="store_true", help="gather loops to go on with")
     parser.add_argument("--checks", action="store_true", help="gather only the loops to stop and to calibrate by: an eighth as many")
@@ -405,8 +405,8 @@ def main() -> None:
         train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, runs=chosen.runs)
     else:
         target, made = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE, FOLDER / f"{chosen.name}.npz"
-        if chosen.halfway:
-            average([target, made], target)
+        if chosen.share < 1.0:
+            average([target, made], target, (1.0 - chosen.share, chosen.share))
         else:
             target.write_bytes(made.read_bytes())
 

@@ -43,7 +43,7 @@ from runs import GROUPS, RUN  # noqa: E402
 
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
 FIRST_SEED, FIRST_PATTERN = 1_000_000, 1_020_000
-HEARD_RUNS = (1_010_000, 1_011_000)
+HEARD_RUNS = (1_010_000, 1_030_000)
 COUNTED_IN, COUNTS = 0.3, ((1, 2, 3, 4), (1, 2, 3, 4, 6, 8))
 """How many sounds that are drawn and untrimmed are counted in, and the beats before the first bar that are struck."""
 
@@ -115,7 +115,8 @@ def evidence_heard(seed: int) -> dict[str, np.ndarray] | None:
     """Return what is heard of a loop played on one of the groups of sounds in turn, and where its first bar starts."""
     varied, clean = np.random.default_rng(seed + 9).random(2)
     loop = make_loop(
-        seed, (GROUPS[seed % len(GROUPS)],), untrimmed=seed % 2 == 0, varied=bool(varied < VARIED), clean=bool(clean < CLEAN)
+        seed, (GROUPS[seed % len(GROUPS)],), untrimmed=seed % 2 == 0, varied=bool(varied < VARIED), clean=bool(clean < CLEAN),
+        patterned=seed >= FIRST_PATTERN,
     )
     spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
     if spectrum is None:

@@ -17,6 +17,9 @@ OFTEN = {"kick": 0.0, "snare": 0.0, "hat_closed": 4.0, "ride": 3.0, "hat_open": 
 STOPPED_BY = {"hat_open": ("hat_closed", "hat_pedal"), "hat_closed": ("hat_pedal",)}
 """One hi-hat is not struck in two ways at once."""
 
+APART = 0.35
+"""How often one of the drums is never struck together with another."""
+
 Figure = dict[int, str]
 
 
@@ -34,7 +37,10 @@ def pattern_groove(seed: int) -> DrawnGroove:
     hits = _repeated(bar, bars, per_bar * steps_a_beat, rng)
     if bars > 1 and rng.random() < 0.3:
         _fill(hits, bars * per_bar * steps_a_beat, int(rng.integers(1, 3)) * steps_a_beat, rng)
-    for (step, drum) in list(hits):
+    if rng.random() < APART:
+        one, other = rng.choice(sorted(bar), 2, replace=False)
+        hits = {(step, drum): mark for (step, drum), mark in hits.items() if drum != one or (step, str(other)) not in hits}
+    for step, drum in list(hits):
         if any((step, other) in hits for other in STOPPED_BY.get(drum, ())):
             del hits[step, drum]
     swing = float(rng.uniform(0.54, 0.66)) if steps_a_beat == 4 and rng.random() < 0.25 else 0.5

@@ -25,6 +25,9 @@ Mono = NDArray[np.float64]
 BLOCK = 64
 """FluidSynth starts notes at multiples of so many samples."""
 LEAD_MS, APART_MS, HELD_MS = 500, 1_500, 80
+NOT_IN_ONE_PIECE = (".cfg", ".sf3")
+"""Patches are no SoundFont; of one that is packed it takes eight seconds to begin, and its sounds are another's as well."""
+
 OTHER_NOTE = 0.3
 """How often a drum has another of its General MIDI notes."""
 
@@ -34,7 +37,7 @@ def played_straight(groove: DrawnGroove, group: str, rng: np.random.Generator) -
 
     In the groove that came out notes are at their acoustic onsets; those that make no sound are left out.
     """
-    kits = [(font, program) for font, program in font_kits((group,)) if not font.path.endswith(".cfg")]
+    kits = [(font, program) for font, program in font_kits((group,)) if not font.path.endswith(NOT_IN_ONE_PIECE)]
     if not kits:
         raise SystemExit(f"No SoundFont of the group {group} is installed: see benchmarks/corpus/README.md")
     font, program = kits[int(rng.integers(len(kits)))]
