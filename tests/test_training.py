@@ -34,7 +34,6 @@ from runs import (
     FURTHER_RUNS,
     NETWORK_RUNS,
     ONWARD_RUNS,
-    RECURRING_ANEW,
     RECURRING_RUNS,
     REFINE_RUNS,
     RUN,
@@ -72,7 +71,7 @@ def test_the_mean_of_weights_is_of_the_same_kinds_and_leaves_names_alone(tmp_pat
         assert made["weight"].tolist() == [2.25, 6.75]
 
 
-CONTEXT = (CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS, FREED_RUNS, RECURRING_ANEW)
+CONTEXT = (CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS, FREED_RUNS)
 NAMES = sorted({name for runs in (*NETWORK_RUNS.values(), *CONTEXT, REFINE_RUNS) for name, _ in runs})
 
 

@@ -63,9 +63,6 @@ FREED_RUNS: Runs = (
 )
 """What it goes on with so that it expects less: figures that know nothing of one another, in one piece, machines, treated."""
 
-RECURRING_ANEW: Runs = (("learn", (182_000,)), ("learn patterned", (244_000,)))
-"""What other bars count is learned from these now that loops are no longer only as our drummers play them."""
-
 OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched", "learn treated",
                  "learn patterned")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""

@@ -393,6 +393,7 @@ def main() -> None:
     parser.add_argument("--member", type=int, default=0, choices=range(len(MEMBERS)), help="which of the networks to train")
     parser.add_argument("--stage", default="first", choices=STAGES, help="what to learn from, and what to go on from")
     parser.add_argument("--between", type=Path, help="ship the mean of the weights and of those that were joined in this file before")
+    parser.add_argument("--share", type=float, default=0.5, help="how much of that mean is of the weights that were learned last")
     parser.add_argument("--without", default="", choices=["", *WITH_MACHINES], help="leave out a group of sounds")
     chosen = parser.parse_args()
     name = f"context{chosen.without and ' without '}{chosen.without}"
@@ -412,7 +413,7 @@ def main() -> None:
         target = FOLDER / f"{name}.npz" if chosen.what == "join" else SHIPPED_FILE
         join([FOLDER / f"{name} {number}.npz" for number in range(len(MEMBERS))], target)
         if chosen.between:
-            average([chosen.between, target], target)
+            average([chosen.between, target], target, (1.0 - chosen.share, chosen.share))
 
 
 if __name__ == "__main__":

@@ -1,7 +1,7 @@
-"""Train what says how much other bars count: `python training/train_recurring.py gather|train|ship` (see training/README.md).
+"""Train what says how much other bars count: `python training/train_recurring.py train|ship` (see training/README.md).
 
-Needs PyTorch, which the application does not. What hears attacks together has not learned from these loops, so that it is
-as unsure of them as it will be of any.
+Needs PyTorch, which the application does not, and loops that were gathered for what hears attacks together
+(`train_context.py gather`) but that it has not learned from, so that it is as unsure of them as it will be of any.
 """
 
 from __future__ import annotations
@@ -27,8 +27,8 @@ from bompla.analysis.recurring import (  # noqa: E402
     BarGrid,
     seen_in_bars,
 )
-from runs import RECURRING_ANEW, ROOT  # noqa: E402
-from train_context import DRUM_KEYS, FOLDER, RUN, gather, load  # noqa: E402
+from runs import RECURRING_RUNS, ROOT  # noqa: E402
+from train_context import DRUM_KEYS, FOLDER, load  # noqa: E402
 
 HIDDEN, BATCH, RATE = 48, 1024, 4e-3
 LOWEST_LEVEL, LEVELS = {"snare": -0.1, "rim": -0.1, "clap": -0.1}, (-1.0, 1.0)
@@ -111,7 +111,7 @@ def train(epochs: int) -> None:
 
     torch.set_num_threads(int(os.environ.get("TORCH_THREADS", "2")))
     torch.manual_seed(2)
-    parts = [torch.tensor(part.astype(np.float32)) for part in examples_of(dict(RECURRING_ANEW))]
+    parts = [torch.tensor(part.astype(np.float32)) for part in examples_of(dict(RECURRING_RUNS))]
     count = len(parts[0]) * 7 // 8
     learn, check = [part[:count] for part in parts], [part[count:] for part in parts]
     net, steps = make_net(), count // BATCH
@@ -137,14 +137,10 @@ def train(epochs: int) -> None:
 def main() -> None:
     """Read the command line."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("what", choices=["gather", "train", "ship"])
+    parser.add_argument("what", choices=["train", "ship"])
     parser.add_argument("--epochs", type=int, default=16)
     chosen = parser.parse_args()
-    if chosen.what == "gather":
-        for run, firsts in RECURRING_ANEW:
-            for first in firsts:
-                gather(run, first, RUN)
-    elif chosen.what == "train":
+    if chosen.what == "train":
         train(chosen.epochs)
     else:
         (ROOT / "src" / "bompla" / "analysis" / RECURRING_FILE).write_bytes((FOLDER / RECURRING_FILE).read_bytes())

@@ -37,13 +37,12 @@ from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.document import Heard  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from corpus.grooves import DrawnGroove, draw_groove  # noqa: E402
-from corpus.patterns import pattern_groove  # noqa: E402
 from corpus.render import make_loop  # noqa: E402
 from runs import GROUPS, RUN  # noqa: E402
 
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-FIRST_SEED, FIRST_PATTERN = 1_000_000, 1_020_000
-HEARD_RUNS = (1_010_000, 1_030_000)
+FIRST_SEED = 1_000_000
+HEARD_RUNS = (1_010_000, 1_011_000)
 COUNTED_IN, COUNTS = 0.3, ((1, 2, 3, 4), (1, 2, 3, 4, 6, 8))
 """How many sounds that are drawn and untrimmed are counted in, and the beats before the first bar that are struck."""
 
@@ -115,8 +114,7 @@ def evidence_heard(seed: int) -> dict[str, np.ndarray] | None:
     """Return what is heard of a loop played on one of the groups of sounds in turn, and where its first bar starts."""
     varied, clean = np.random.default_rng(seed + 9).random(2)
     loop = make_loop(
-        seed, (GROUPS[seed % len(GROUPS)],), untrimmed=seed % 2 == 0, varied=bool(varied < VARIED), clean=bool(clean < CLEAN),
-        patterned=seed >= FIRST_PATTERN,
+        seed, (GROUPS[seed % len(GROUPS)],), untrimmed=seed % 2 == 0, varied=bool(varied < VARIED), clean=bool(clean < CLEAN)
     )
     spectrum = spectrum_of(Clip(loop.samples, ANALYSIS_RATE))
     if spectrum is None:
@@ -144,20 +142,15 @@ def heard_examples(path: Path) -> list[tuple[int, Evidence, float]]:
     return [(int(about[0]), Evidence(*rows, duration_s=float(about[2])), float(about[1])) for rows, about in kept]
 
 
-def groove_of(seed: int) -> DrawnGroove:
-    """Return the groove of a seed, from `FIRST_PATTERN` on one of figures."""
-    return pattern_groove(seed) if seed >= FIRST_PATTERN else draw_groove(seed)
-
-
 def example_of(seed: int) -> Example:
     """Return what is seen of a groove as it might be heard."""
-    groove = groove_of(seed)
+    groove = draw_groove(seed)
     return seen_of(seed, *evidence_from(groove, seed, untrimmed=seed % 2 == 0))
 
 
 def seen_of(seed: int, evidence: Evidence, lead: float) -> Example:
     """Return what is seen of every candidate of a groove, and which of them are right."""
-    groove, untrimmed = groove_of(seed), seed % 2 == 0
+    groove, untrimmed = draw_groove(seed), seed % 2 == 0
     found = candidates(evidence, AnalysisParams(trimmed=None))
     in_time = np.array([abs(r.bpm / groove.bpm - 1) < 0.005 for r in found], bool)
     right = np.array([
@@ -229,23 +222,21 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("what", choices=["gather", "fit"])
     parser.add_argument("--grooves", type=int, default=4500)
-    parser.add_argument("--patterns", type=int, default=1500)
     parser.add_argument("--epochs", type=int, default=14)
     chosen = parser.parse_args()
     if chosen.what == "gather":
         gather()
     else:
-        fit(chosen.grooves, chosen.patterns, chosen.epochs)
+        fit(chosen.grooves, chosen.epochs)
 
 
-def fit(grooves: int, patterns: int, epochs: int) -> None:
+def fit(grooves: int, epochs: int) -> None:
     """Draw, fit, say how well it does on loops it was not fitted to, and write the weights."""
     heard = [loop for first in HEARD_RUNS for path in FOLDER.glob(f"tempo {first} *.npz") for loop in heard_examples(path)]
     with ProcessPoolExecutor() as pool:
         drawn = list(pool.map(example_of, range(FIRST_SEED, FIRST_SEED + grooves), chunksize=16))
-        figures = list(pool.map(example_of, range(FIRST_PATTERN, FIRST_PATTERN + patterns), chunksize=16))
         played = list(pool.map(seen_of, *zip(*heard, strict=True), chunksize=16)) if heard else []
-    kinds = {"drawn": drawn, "patterns": figures, "heard": played}
+    kinds = {"drawn": drawn, "heard": played}
     scorer = Scorer(pairs := [(e.seen, e.right) for part in kinds.values() for e in part[: len(part) * 3 // 4] if e.right.any()])
     scorer.fit(pairs, epochs)
     for (kind, made), untrimmed in product(kinds.items(), (False, True)):
