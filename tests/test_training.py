@@ -37,6 +37,7 @@ from runs import (
     RECURRING_RUNS,
     REFINE_RUNS,
     RUN,
+    RUNG_RUNS,
     tasks_of,
 )
 from train_hearing import CHECK_SEED, JUDGE_SEED, sounding_in
@@ -71,7 +72,7 @@ def test_the_mean_of_weights_is_of_the_same_kinds_and_leaves_names_alone(tmp_pat
         assert made["weight"].tolist() == [2.25, 6.75]
 
 
-CONTEXT = (CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS, FREED_RUNS)
+CONTEXT = (CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS, FREED_RUNS, RUNG_RUNS)
 NAMES = sorted({name for runs in (*NETWORK_RUNS.values(), *CONTEXT, REFINE_RUNS) for name, _ in runs})
 
 

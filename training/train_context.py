@@ -48,6 +48,7 @@ from runs import (  # noqa: E402
     RECURRING_RUNS,
     ROOT,
     RUN,
+    RUNG_RUNS,
     WITH_MACHINES,
     LabelledLoop,
     Runs,
@@ -92,6 +93,7 @@ STAGES = {
     "beside": Stage(ONWARD_RUNS + BESIDE_RUNS, 0.3, SHIPPED, joined=True),
     "anew": Stage(ONWARD_RUNS + BESIDE_RUNS + 2 * ANEW_RUNS, 0.4, SHIPPED, joined=True),
     "freed": Stage(BESIDE_RUNS + ANEW_RUNS + 2 * FREED_RUNS, 0.4, SHIPPED, joined=True),
+    "rung": Stage(BESIDE_RUNS + ANEW_RUNS + FREED_RUNS + 2 * RUNG_RUNS, 0.3, SHIPPED, joined=True),
 }
 
 
