@@ -84,10 +84,6 @@ NETWORK_RUNS: dict[str, Runs] = {
         ("learn chance", (159_000,)), ("learn ringing", (227_000,)), ("learn machine", (274_000, 275_000)),
         ("learn untrimmed", (255_000,)), ("learn repitched", (266_000, 267_000)), ("learn treated", (270_000, 271_000, 272_000)),
     ),
-    "freed": (
-        ("learn patterned", (256_000, 257_000, 258_000)), ("learn straight", (259_000,)),
-        ("learn machine", (274_000,)), ("learn repitched", (266_000,)), ("learn treated", (270_000,)), ("learn untrimmed", (255_000,)),
-    ),
 }
 """First seeds of runs. What hears attacks together learns from loops that the network did not learn from, to know how unsure it is.
 
