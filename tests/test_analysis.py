@@ -391,7 +391,7 @@ RIDDEN: list[dict[str, Iterable[int]]] = [
 @pytest.mark.parametrize("lanes", RIDDEN)
 def test_no_foot_is_heard_only_because_a_snare_answers_a_ride(lanes: dict[str, Iterable[int]]) -> None:
     feet = [[drum for _, drum in heard_in(played_on(seed, lanes, 0.125, steps=64))].count("hat_pedal") for seed in range(5)]
-    assert sum(feet) <= 1, feet
+    assert sum(feet) <= 0.05 * 5 * len(list(lanes["snare"])), feet
 
 
 @pytest.mark.parametrize("ghost", [24, 44])
