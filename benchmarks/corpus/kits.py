@@ -186,8 +186,15 @@ def _presets(path: str) -> frozenset[tuple[int, int]]:
     return frozenset((bank, program) for program, bank in (struct.unpack("<HH", data[i + 20 : i + 24]) for i in records))
 
 
+def nearest_level(velocity: int) -> int:
+    """Return which of `VELOCITIES` is nearest."""
+    return int(np.argmin([abs(v - velocity) for v in VELOCITIES]))
+
+
 def rendered(font: Font, file: mido.MidiFile, *options: str) -> Voice:
     """Return what FluidSynth with these options, or TiMidity for patches, makes of a file, in mono."""
+    if shutil.which("fluidsynth") is None or shutil.which("timidity") is None:
+        raise SystemExit("Install fluidsynth, timidity and the SoundFonts: see benchmarks/corpus/README.md")
     with tempfile.TemporaryDirectory() as folder:
         midi, wave = Path(folder) / "it.mid", Path(folder) / "it.wav"
         file.save(midi)
@@ -200,8 +207,6 @@ def rendered(font: Font, file: mido.MidiFile, *options: str) -> Voice:
 
 
 def _render(font: Font, program: int, path: Path) -> None:
-    if shutil.which("fluidsynth") is None or shutil.which("timidity") is None:
-        raise SystemExit("Install fluidsynth, timidity and the SoundFonts: see benchmarks/corpus/README.md")
     notes = [(drum.key, note) for drum in DRUMS.values() for note in (drum.note, *EXTRA_NOTES.get(drum.key, ()))]
     file = mido.MidiFile(type=0, ticks_per_beat=1000)
     track = mido.MidiTrack()

@@ -101,7 +101,7 @@ def _scattered(steps: int, share: float, rng: np.random.Generator, marks: str = 
 
 
 def _half_alike(figure: Figure, steps: int, rng: np.random.Generator) -> Figure:
-    """Return a figure whose second half is at times its first, with a step more or less, as often in four beats."""
+    """Return a figure whose second half is at times its first, some steps left out, as often in four beats."""
     if rng.random() < 0.5:
         return figure
     first = {step: mark for step, mark in figure.items() if step < steps // 2}

@@ -16,7 +16,7 @@ from scipy.signal import fftconvolve, lfilter
 from bompla.model.drums import METERS
 from corpus import RATE
 from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
-from corpus.kits import MADE, VELOCITIES, Bank, Voice, font_bank, font_kits
+from corpus.kits import MADE, VELOCITIES, Bank, Voice, font_bank, font_kits, nearest_level
 from corpus.patterns import pattern_groove
 from corpus.straight import played_straight
 from corpus.vary import Variety, draw_voices
@@ -148,7 +148,7 @@ def _play(
     chosen = {}
     for drum in sorted({note.drum for note in groove.notes}):
         loudest = len(VELOCITIES) - 1
-        levels = frozenset(_nearest(note.velocity) for note in groove.notes if note.drum == drum) | {loudest}
+        levels = frozenset(nearest_level(note.velocity) for note in groove.notes if note.drum == drum) | {loudest}
         drawn = draw_voices(drum, levels, bank, varied, rng) if varied else None
         options = [] if varied else bank.voices.get(drum, [])
         if drawn or options:
@@ -163,7 +163,7 @@ def _play(
         if note.drum not in chosen:
             continue
         voices, gain, _ = chosen[note.drum]
-        nearest = _nearest(note.velocity)
+        nearest = nearest_level(note.velocity)
         sound = np.asarray(voices[nearest], np.float64)
         scale = gain * (note.velocity / VELOCITIES[nearest]) ** 1.6 * 10.0 ** (rng.normal(0.0, 0.4) / 20.0)
         if note.drum == "hat_open":
@@ -181,10 +181,6 @@ def _play(
 
 def _pitched(voice: Voice, ratio: float) -> Voice:
     return soxr.resample(voice, RATE * ratio, RATE) if abs(ratio - 1.0) > 0.01 else voice
-
-
-def _nearest(velocity: int) -> int:
-    return int(np.argmin([abs(v - velocity) for v in VELOCITIES]))
 
 
 def _count_in(sound: Mono, groove: DrawnGroove, lead_s: float, rng: np.random.Generator) -> Mono:

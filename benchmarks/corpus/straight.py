@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from bompla.model.drums import DRUMS
 from corpus import RATE
 from corpus.grooves import DrawnGroove
-from corpus.kits import BRUSHES, EXTRA_NOTES, ONSET_SHARE, OTHERS_WITH_BRUSHES, VELOCITIES, Font, font_kits, rendered
+from corpus.kits import BRUSHES, EXTRA_NOTES, ONSET_SHARE, OTHERS_WITH_BRUSHES, VELOCITIES, Font, font_kits, nearest_level, rendered
 
 Mono = NDArray[np.float64]
 BLOCK = 64
@@ -43,12 +43,11 @@ def played_straight(groove: DrawnGroove, group: str, rng: np.random.Generator) -
     font, program = kits[int(rng.integers(len(kits)))]
     notes = {drum: _note_of(drum, program, rng) for drum in sorted({note.drum for note in groove.notes})}
     effects = ("1", f"{rng.uniform(0.1, 0.9):.2f}") if rng.random() < 0.5 else ("0", "0.0")
-    struck = [(_ms(note.time_s), notes[note.drum], note.velocity) for note in groove.notes]
+    struck = [(round(1000.0 * note.time_s), notes[note.drum], note.velocity) for note in groove.notes]
     sound = _rendered(font, program, struck, round(2000.0 * groove.duration_s) + 1_000, effects)
-    late = _delays(font, program, tuple(sorted(set(notes.values()))))
     came = []
     for note, (at_ms, key, _) in zip(groove.notes, struck, strict=True):
-        delay = late[key, int(np.argmin([abs(v - note.velocity) for v in VELOCITIES]))]
+        delay = _delays(font, program, key)[nearest_level(note.velocity)]
         if delay is not None:
             came.append(replace(note, time_s=(_starts_at(at_ms) + delay) / RATE))
     came.sort(key=lambda note: (note.time_s, note.drum))
@@ -61,10 +60,6 @@ def played_straight(groove: DrawnGroove, group: str, rng: np.random.Generator) -
 def _note_of(drum: str, program: int, rng: np.random.Generator) -> int:
     others = [note for note in EXTRA_NOTES.get(drum, ()) if program != BRUSHES or f"{drum}/{note}" not in OTHERS_WITH_BRUSHES]
     return int(rng.choice(others)) if others and rng.random() < OTHER_NOTE else DRUMS[drum].note
-
-
-def _ms(time_s: float) -> int:
-    return round(1000.0 * time_s)
 
 
 def _starts_at(at_ms: int) -> int:
@@ -93,14 +88,9 @@ def _rendered(
     return np.asarray(sound[LEAD_MS * RATE // 1000 :], np.float64)
 
 
-@lru_cache(maxsize=256)
-def _delays(font: Font, program: int, notes: tuple[int, ...]) -> dict[tuple[int, int], int | None]:
-    """Return by note and index of `VELOCITIES` how many samples after its start a strike sounds; None where it makes no sound."""
-    return {(note, level): delay for note in notes for level, delay in enumerate(_delays_of(font, program, note))}
-
-
 @lru_cache(maxsize=4096)
-def _delays_of(font: Font, program: int, note: int) -> tuple[int | None, ...]:
+def _delays(font: Font, program: int, note: int) -> tuple[int | None, ...]:
+    """Return for each of `VELOCITIES` how many samples after its start a strike sounds; None where it makes no sound."""
     folder = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus")) / "delays"
     folder.mkdir(parents=True, exist_ok=True)
     path = folder / f"{hashlib.sha256(f'{font.path}/{program}/{note}/{VELOCITIES}'.encode()).hexdigest()[:16]}.npy"
