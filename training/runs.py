@@ -99,7 +99,7 @@ class Task(NamedTuple):
     """How a loop is made: `wide` with drums of any group, `ringing` hats, `speed` how many times as fast it is played when done.
 
     `treated` as producers do once it is recorded, `patterned` of figures that know nothing of one another, `straight` from FluidSynth,
-    `written` as lessons are.
+    `booked` as in the book, `written` as lessons are.
     """
 
     seed: int
@@ -116,6 +116,7 @@ class Task(NamedTuple):
     patterned: bool = False
     straight: bool = False
     written: bool = False
+    booked: bool = False
 
 
 def tasks_of(name: str, first: int, count: int) -> list[Task]:
@@ -137,6 +138,8 @@ def tasks_of(name: str, first: int, count: int) -> list[Task]:
             "learn machine": learned._replace(group="machine", untrimmed=seed % 3 == 0, treated=seed % 4 == 0),
             "learn patterned": learned._replace(patterned=True, wide=seed % 2 == 0, group=_in_turn(WITH_MACHINES, seed - first)),
             "learn straight": one_piece._replace(patterned=seed % 3 != 0, clean=seed % 2 == 0, speed=nearly),
+            "learn booked": learned._replace(booked=True, wide=seed % 2 == 0, group=_in_turn(WITH_MACHINES, seed - first)),
+            "learn booked straight": one_piece._replace(booked=True, clean=seed % 2 == 0, speed=nearly),
             "check written": one_piece._replace(written=True), "check straight": one_piece,
             "check": task, "check clean": task._replace(clean=True, mix_share=0.0), "check chance": task._replace(chance=True),
             "check ringing": task._replace(varied=True, clean=True, mix_share=0.0, wide=True, ringing=True),
@@ -157,6 +160,6 @@ def loop_of(task: Task) -> LabelledLoop:
     loop = make_loop(
         task.seed, (task.group,), untrimmed=task.untrimmed, varied=task.varied, clean=task.clean, mix_share=task.mix_share,
         chance=task.chance, anywhere=anywhere, ringing=task.ringing, treated=task.treated, patterned=task.patterned, straight=task.straight,
-        written=task.written,
+        written=task.written, booked=task.booked,
     )
     return loop if task.speed == 1.0 else repitched(loop, task.speed)

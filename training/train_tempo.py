@@ -36,12 +36,13 @@ from bompla.analysis.tempo_grid import Evidence, evidence_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.document import Heard  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
+from corpus.book import booked_groove  # noqa: E402
 from corpus.grooves import DrawnGroove, draw_groove  # noqa: E402
 from corpus.render import make_loop  # noqa: E402
 from runs import GROUPS, RUN  # noqa: E402
 
 FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-corpus"))
-FIRST_SEED = 1_000_000
+FIRST_SEED, BOOKED_SEED = 1_000_000, 1_100_000
 HEARD_RUNS = (1_010_000, 1_011_000)
 COUNTED_IN, COUNTS = 0.3, ((1, 2, 3, 4), (1, 2, 3, 4, 6, 8))
 """How many sounds that are drawn and untrimmed are counted in, and the beats before the first bar that are struck."""
@@ -142,15 +143,19 @@ def heard_examples(path: Path) -> list[tuple[int, Evidence, float]]:
     return [(int(about[0]), Evidence(*rows, duration_s=float(about[2])), float(about[1])) for rows, about in kept]
 
 
+def groove_of(seed: int) -> DrawnGroove:
+    """Return the groove of a seed: of the book, or drawn."""
+    return booked_groove(seed) if seed >= BOOKED_SEED else draw_groove(seed)
+
+
 def example_of(seed: int) -> Example:
     """Return what is seen of a groove as it might be heard."""
-    groove = draw_groove(seed)
-    return seen_of(seed, *evidence_from(groove, seed, untrimmed=seed % 2 == 0))
+    return seen_of(seed, *evidence_from(groove_of(seed), seed, untrimmed=seed % 2 == 0))
 
 
 def seen_of(seed: int, evidence: Evidence, lead: float) -> Example:
     """Return what is seen of every candidate of a groove, and which of them are right."""
-    groove, untrimmed = draw_groove(seed), seed % 2 == 0
+    groove, untrimmed = groove_of(seed), seed % 2 == 0
     found = candidates(evidence, AnalysisParams(trimmed=None))
     in_time = np.array([abs(r.bpm / groove.bpm - 1) < 0.005 for r in found], bool)
     right = np.array([

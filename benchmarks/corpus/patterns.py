@@ -6,6 +6,8 @@ drum may have any figure, the same in every bar or nearly so; only the first bea
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from bompla.model.drums import DRUMS, METERS
@@ -40,11 +42,9 @@ def pattern_groove(seed: int) -> DrawnGroove:
     if rng.random() < APART:
         one, other = rng.choice(sorted(bar), 2, replace=False)
         hits = {(step, drum): mark for (step, drum), mark in hits.items() if drum != one or (step, str(other)) not in hits}
-    for step, drum in list(hits):
-        if any((step, other) in hits for other in STOPPED_BY.get(drum, ())):
-            del hits[step, drum]
+    stop_hats(hits)
     swing = float(rng.uniform(0.54, 0.66)) if steps_a_beat == 4 and rng.random() < 0.25 else 0.5
-    return DrawnGroove("pattern", bpm, meter, bars, _played(hits, steps_a_beat, bpm, swing, rng))
+    return DrawnGroove("pattern", bpm, meter, bars, played(hits, steps_a_beat, bpm, swing, rng))
 
 
 def _figures(per_bar: int, steps_a_beat: int, rng: np.random.Generator) -> dict[str, Figure]:
@@ -129,15 +129,24 @@ def _fill(hits: dict[tuple[int, str], str], end: int, length: int, rng: np.rando
             hits[step, str(rng.choice(drums))] = str(rng.choice(list("Xx-")))
 
 
-def _played(
-    hits: dict[tuple[int, str], str], steps_a_beat: int, bpm: float, swing: float, rng: np.random.Generator
+def stop_hats(hits: dict[tuple[int, str], str]) -> None:
+    """Take out hats that are struck in another way at once."""
+    for step, drum in list(hits):
+        if any((step, other) in hits for other in STOPPED_BY.get(drum, ())):
+            del hits[step, drum]
+
+
+def played(
+    hits: Mapping[tuple[int, str], str], steps_a_beat: int, bpm: float, swing: float, rng: np.random.Generator, uneven_drums: float = 0.0
 ) -> tuple[Note, ...]:
+    """Return what is written, by step and drum, as someone plays it: loosely, as hard as they do, some drums harder than others."""
     loose_ms, hard, uneven = float(rng.uniform(0.0, 4.0)), float(rng.normal(0.0, 6.0)), float(rng.uniform(0.0, 7.0))
     lanes_ms = {drum: float(rng.normal(0.0, 2.0)) for drum in DRUMS}
+    levels = {drum: float(rng.normal(0.0, uneven_drums)) for drum in DRUMS} if uneven_drums else dict.fromkeys(DRUMS, 0.0)
     notes = []
     for (step, drum), mark in sorted(hits.items()):
         beat = step / steps_a_beat
         late_ms = float(np.clip(rng.normal(0.0, loose_ms), -10.0, 10.0)) + lanes_ms[drum] if step else 0.0
-        velocity = int(np.clip(MARKS[mark] + hard + rng.normal(0.0, uneven), 14, 127))
+        velocity = int(np.clip(MARKS[mark] + hard + levels[drum] + rng.normal(0.0, uneven), 14, 127))
         notes.append(Note(max(0.0, swung(beat, swing) * 60.0 / bpm + late_ms / 1000.0), beat, drum, velocity))
     return tuple(sorted(notes, key=lambda note: (note.time_s, note.drum)))

@@ -15,6 +15,7 @@ from scipy.signal import fftconvolve, lfilter
 
 from bompla.model.drums import METERS
 from corpus import RATE
+from corpus.book import booked_groove
 from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
 from corpus.kits import MADE, VELOCITIES, Bank, Voice, font_bank, font_kits, nearest_level
 from corpus.patterns import pattern_groove
@@ -81,17 +82,19 @@ def make_loop(
     straight: bool = False,
     written: bool = False,
     patterned: bool = False,
+    booked: bool = False,
     without: frozenset[Note] = frozenset(),
 ) -> LabelledLoop:
     """Return a loop drawn by seed, on a kit of one of these groups of sounds.
 
     Its strikes are made over if `varied`, by those of any kit of the groups `anywhere`, its closed hats at times held half open
-    if `ringing`. It is struck by chance, not as a groove, if `chance`; figures that know nothing of one another if `patterned`; a
-    lesson if `written`. FluidSynth renders it in one piece if `straight`, its strikes as they are. What is recorded is `treated` as
-    producers do, if it shall be. Notes `without` which it is played make no sound; all else is as it would be with them.
+    if `ringing`. It is struck by chance, not as a groove, if `chance`; figures that know nothing of one another if `patterned`; one of
+    the book if `booked`; a lesson if `written`. FluidSynth renders it in one piece if `straight`, its strikes as they are. What is recorded
+    is `treated` as producers do, if it shall be. Notes `without` which it is played make no sound; all else is as it would be with them.
     """
     rng = np.random.default_rng(seed + 5_000_000)
-    groove = (written_groove if written else pattern_groove if patterned else chance_groove if chance else draw_groove)(seed)
+    groove_of = {written: written_groove, booked: booked_groove, patterned: pattern_groove, chance: chance_groove}.get(True, draw_groove)
+    groove = groove_of(seed)
     if straight:
         dry, groove, name = played_straight(groove, str(rng.choice(groups)), rng)
         played = frozenset(note.drum for note in groove.notes)

@@ -191,6 +191,14 @@ def written_groove(seed: int) -> DrawnGroove:
     lessons = JUDGED if seed >= JUDGED_FROM else CHECKED
     lesson = lessons[int(rng.integers(len(lessons)))]
     bpm = round(float(rng.uniform(*lesson.bpm)), 3)
+    marks, bars = laid_out(lesson, bpm, rng)
+    if bars > 1 and rng.random() < 0.4:
+        _fill(marks, bars * METERS[lesson.meter].beats_per_bar * lesson.steps_a_beat, lesson.steps_a_beat, rng)
+    return DrawnGroove(f"written: {lesson.name}", bpm, lesson.meter, bars, _played(marks, lesson, bpm, rng))
+
+
+def laid_out(lesson: Lesson, bpm: float, rng: np.random.Generator) -> tuple[dict[tuple[int, str], str], int]:
+    """Return a mark for each step and drum of a lesson that goes round as often as fits, and how many bars these are."""
     per_bar = METERS[lesson.meter].beats_per_bar
     written = {drum: marks.split() for drum, marks in lesson.lanes.items()}
     longest = max(len(bars) for bars in written.values())
@@ -201,9 +209,7 @@ def written_groove(seed: int) -> DrawnGroove:
         (bar * steps + step, drum): mark
         for drum, of in written.items() for bar in range(bars) for step, mark in enumerate(of[bar % len(of)]) if mark != "."
     }
-    if bars > 1 and rng.random() < 0.4:
-        _fill(marks, bars * steps, lesson.steps_a_beat, rng)
-    return DrawnGroove(f"written: {lesson.name}", bpm, lesson.meter, bars, _played(marks, lesson, bpm, rng))
+    return marks, bars
 
 
 def _fill(marks: dict[tuple[int, str], str], end: int, length: int, rng: np.random.Generator) -> None:
