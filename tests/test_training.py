@@ -20,6 +20,7 @@ from bompla.model.drums import DRUMS, METERS
 sys.path[:0] = [str(Path(__file__).parents[1] / folder) for folder in ("benchmarks", "training")]
 
 from corpus import RATE
+from corpus.book import book, booked_groove
 from corpus.grooves import DrawnGroove
 from corpus.kits import LEARNED
 from corpus.patterns import STOPPED_BY, pattern_groove
@@ -27,8 +28,10 @@ from corpus.written import CHECKED, JUDGED, JUDGED_FROM, Lesson, written_groove
 from learner import average
 from runs import (
     AFTER_RUNS,
+    AMID_RUNS,
     ANEW_RUNS,
     BESIDE_RUNS,
+    BOOKED_RUNS,
     CONTEXT_RUNS,
     FREED_RUNS,
     FURTHER_RUNS,
@@ -72,7 +75,10 @@ def test_the_mean_of_weights_is_of_the_same_kinds_and_leaves_names_alone(tmp_pat
         assert made["weight"].tolist() == [2.25, 6.75]
 
 
-CONTEXT = (CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS, FREED_RUNS, RUNG_RUNS)
+CONTEXT = (
+    CONTEXT_RUNS, FURTHER_RUNS, AFTER_RUNS, RECURRING_RUNS, ONWARD_RUNS, BESIDE_RUNS, ANEW_RUNS, FREED_RUNS, RUNG_RUNS, BOOKED_RUNS,
+    AMID_RUNS,
+)
 NAMES = sorted({name for runs in (*NETWORK_RUNS.values(), *CONTEXT, REFINE_RUNS) for name, _ in runs})
 
 
@@ -92,7 +98,7 @@ def test_what_hears_attacks_together_learns_from_no_loop_of_the_network_and_nobo
     assert all(first % 1_000 == 0 and first + RUN <= CHECK_SEED < JUDGE_SEED for first in network | set(together))
 
 
-@pytest.mark.parametrize("lesson", [*CHECKED, *JUDGED], ids=lambda lesson: lesson.name)
+@pytest.mark.parametrize("lesson", [*CHECKED, *JUDGED, *book()], ids=lambda lesson: lesson.name)
 def test_a_lesson_is_of_whole_bars_and_known_drums(lesson: Lesson) -> None:
     steps = METERS[lesson.meter].beats_per_bar * lesson.steps_a_beat
     assert set(lesson.lanes) <= set(DRUMS)
@@ -105,7 +111,13 @@ def test_lessons_to_judge_by_are_others_than_those_to_check_with() -> None:
     assert not {str(lesson.lanes) for lesson in CHECKED} & {str(lesson.lanes) for lesson in JUDGED}
 
 
-@pytest.mark.parametrize("groove_of", [pattern_groove, written_groove])
+def test_no_lesson_is_in_the_book_that_is_learned_from() -> None:
+    learned = {str(sorted(groove.lanes.items())) for groove in book()}
+    assert len(learned) == len({groove.name for groove in book()}) > 100
+    assert not learned & {str(sorted(lesson.lanes.items())) for lesson in (*CHECKED, *JUDGED)}
+
+
+@pytest.mark.parametrize("groove_of", [pattern_groove, written_groove, booked_groove])
 @given(seed=st.integers(0, 100_000))
 def test_a_groove_ends_within_its_bars_and_strikes_a_hat_in_one_way_at_once(groove_of: Callable[[int], DrawnGroove], seed: int) -> None:
     groove = groove_of(seed)

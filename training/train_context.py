@@ -38,8 +38,10 @@ from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, average, dropout  # noqa: E402
 from runs import (  # noqa: E402
     AFTER_RUNS,
+    AMID_RUNS,
     ANEW_RUNS,
     BESIDE_RUNS,
+    BOOKED_RUNS,
     CONTEXT_RUNS,
     FREED_RUNS,
     FURTHER_RUNS,
@@ -94,6 +96,7 @@ STAGES = {
     "anew": Stage(ONWARD_RUNS + BESIDE_RUNS + 2 * ANEW_RUNS, 0.4, SHIPPED, joined=True),
     "freed": Stage(BESIDE_RUNS + ANEW_RUNS + 2 * FREED_RUNS, 0.4, SHIPPED, joined=True),
     "rung": Stage(BESIDE_RUNS + ANEW_RUNS + FREED_RUNS + 2 * RUNG_RUNS, 0.3, SHIPPED, joined=True),
+    "booked": Stage(AMID_RUNS + 2 * BOOKED_RUNS, 0.4, SHIPPED, joined=True),
 }
 
 
