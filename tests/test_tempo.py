@@ -52,6 +52,29 @@ def test_trimmed_bars_are_read_as_they_are(bar: dict[str, str], steps: int, beat
     assert best.start_s == 0.0
 
 
+DROP = {"kick": "........X.......", "rim": "........X.......", "hat_closed": "x.x.x.x.x.x.x.x."}
+HALF = {"kick": "X.....x...x.....", "snare": "........X.......", "hat_closed": "x.x.x.x.x.x.x.x."}
+FAST = {"kick": "X.........x.....", "snare": "....X..o.o..X..o", "ride": "x.x.x.x.x.x.x.x."}
+SLOW = {"kick": "X......x..x.....", "snare": "....X.......X...", "hat_closed": "x---x---x---x---"}
+SWUNG = {"kick": "o..o..o..o..", "hat_pedal": "...x.....x..", "snare": ".....o...o..", "ride": "x..x.xx..x.x"}
+SWUNG_THREE = {"kick": "x........", "hat_pedal": "...x.....", "snare": ".....o...", "ride": "x..x.xx.."}
+TWELVE = {"kick": "X.....X....x", "snare": "...X.....X..", "ride": "xxxxxxxxxxxx"}
+STYLES = {
+    "one drop": (DROP, 72.0, 4, 4), "half time": (HALF, 140.0, 4, 4), "fast break": (FAST, 172.0, 4, 4),
+    "slow sixteenths": (SLOW, 66.0, 4, 4),
+    "swing": (SWUNG, 138.0, 3, 4), "swung three": (SWUNG_THREE, 132.0, 3, 3), "slow twelve": (TWELVE, 58.0, 3, 4),
+}
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize("style", STYLES)
+def test_the_beat_of_a_style_is_neither_halved_nor_doubled(style: str, seed: int) -> None:
+    bar, bpm, steps, beats = STYLES[style]
+    for missed in (0.0, 0.04):
+        evidence = played(bar, bpm=bpm, bars=4, steps=steps, beats=beats, missed=missed, seed=seed)
+        assert read_tempo(evidence, AnalysisParams())[0].bpm == pytest.approx(bpm, rel=1e-3)
+
+
 def test_six_eight_is_counted_in_two() -> None:
     best = read_tempo(played(SIX, bpm=72.0, bars=4, steps=3, beats=2), AnalysisParams())[0]
     assert best.bpm == pytest.approx(72.0, rel=1e-3)

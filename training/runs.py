@@ -66,13 +66,13 @@ FREED_RUNS: Runs = (
 RUNG_RUNS: Runs = (("learn ringing", (295_000,)),)
 """And last, as figures had made it forget hats that ring."""
 
-BOOKED_RUNS: Runs = (("learn booked", (246_000, 287_000)), ("learn booked straight", (291_000, 293_000)))
+BOOKED_RUNS: Runs = (("learn booked", (246_000, 287_000)), ("learn booked straight", (291_000, 293_000, 294_000)))
 """What it goes on with so that it knows many styles, and hears how hard hats are struck: grooves of the book."""
 
 AMID_RUNS: Runs = (
-    ("learn", (182_000,)), ("learn wide", (234_000,)), ("learn patterned", (244_000,)), ("learn straight", (247_000,)),
-    ("learn repitched", (268_000,)), ("learn machine", (278_000,)), ("learn ringing", (281_000,)), ("learn treated", (283_000,)),
-    ("learn untrimmed", (284_000,)),
+    ("learn", (182_000,)), ("learn patterned", (244_000,)), ("learn straight", (247_000,)),
+    ("learn repitched", (268_000,)), ("learn machine", (278_000,)), ("learn ringing", (281_000, 296_000)),
+    ("learn treated", (283_000, 297_000)), ("learn untrimmed", (284_000,)),
 )
 """Loops of all other kinds, to be learned from beside them so that nothing is forgotten."""
 

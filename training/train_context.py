@@ -96,7 +96,7 @@ STAGES = {
     "anew": Stage(ONWARD_RUNS + BESIDE_RUNS + 2 * ANEW_RUNS, 0.4, SHIPPED, joined=True),
     "freed": Stage(BESIDE_RUNS + ANEW_RUNS + 2 * FREED_RUNS, 0.4, SHIPPED, joined=True),
     "rung": Stage(BESIDE_RUNS + ANEW_RUNS + FREED_RUNS + 2 * RUNG_RUNS, 0.3, SHIPPED, joined=True),
-    "booked": Stage(AMID_RUNS + 2 * BOOKED_RUNS, 0.4, SHIPPED, joined=True),
+    "booked": Stage(AMID_RUNS + 2 * BOOKED_RUNS, 0.3, SHIPPED, joined=True),
 }
 
 
