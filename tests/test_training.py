@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bompla.analysis.context import CONTEXT_FILE, DrumOdds, load_context, read_context, reheard
 from bompla.analysis.network import features_of
 from bompla.analysis.spectrum import LOW_HOP, spectrum_of
 from bompla.audio.clip import Clip
@@ -43,6 +45,8 @@ from runs import (
     RUNG_RUNS,
     tasks_of,
 )
+from train_context import MEMBERS
+from train_heads import write
 from train_hearing import CHECK_SEED, JUDGE_SEED, sounding_in
 
 
@@ -127,3 +131,21 @@ def test_a_groove_ends_within_its_bars_and_strikes_a_hat_in_one_way_at_once(groo
     assert [note.time_s for note in groove.notes] == sorted(note.time_s for note in groove.notes)
     struck = {(note.beat, note.drum) for note in groove.notes}
     assert not any((beat, other) in struck for beat, drum in struck for other in STOPPED_BY.get(drum, ()))
+
+
+def test_last_layers_written_anew_as_they_were_are_heard_as_before(tmp_path: Path) -> None:
+    shipped = Path(str(files("bompla.analysis").joinpath(CONTEXT_FILE)))
+    with np.load(shipped) as data:
+        out, bias = ([data[f"{n}/ends/out{end}"].astype(np.float32) for n in range(len(MEMBERS))] for end in ("", "_bias"))
+        seen = np.random.default_rng(1).normal(size=(9, data["0/ends/first"].shape[0])).astype(np.float32)
+    layer = np.hstack([*(weight.T for weight in out), sum(bias)[:, None]]) / len(MEMBERS)
+    alone = DrumOdds(*(np.zeros(shape, np.float32) for shape in ((9, len(DRUMS)), (9, len(DRUMS)), 9)))
+    last = []
+    for name, changed in (("same", layer), ("other", layer + 0.1)):
+        write(changed, shipped, tmp_path / f"{name}.npz")
+        with (tmp_path / f"{name}.npz").open("rb") as stream:
+            last.append(reheard(read_context(stream), seen, alone))
+    before = reheard(load_context(), seen, alone)
+    for part in ("odds", "force", "attack"):
+        assert np.allclose(getattr(last[0], part), getattr(before, part), atol=2e-3)
+        assert not np.allclose(getattr(last[1], part), getattr(before, part), atol=2e-3)

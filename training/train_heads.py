@@ -17,7 +17,6 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
     os.environ.setdefault(name, "2")
 
 import numpy as np  # noqa: E402
-import torch  # noqa: E402
 
 from bompla.analysis.context import AMONG, FORCE_CHANGE, ODDS_CHANGE  # noqa: E402
 from runs import AMID_RUNS, BOOKED_RUNS  # noqa: E402
@@ -48,6 +47,8 @@ class Kept(NamedTuple):
 
 def kept_of(nets: list[Any], examples: list[dict[str, np.ndarray]]) -> Kept:
     """Return what the networks make of the attacks of these loops."""
+    import torch
+
     parts = []
     ranked = np.argsort([example["attack"].size for example in examples])
     for first in range(0, len(ranked), ASIDE):
@@ -57,6 +58,8 @@ def kept_of(nets: list[Any], examples: list[dict[str, np.ndarray]]) -> Kept:
 
 
 def _made_of(nets: list[Any], tensors: list[Any]) -> Kept:
+    import torch
+
     *inputs, drums, force, attack = tensors
     _, there, odds, forces, attacks = inputs
     last: list[Any] = []
@@ -72,12 +75,15 @@ def _made_of(nets: list[Any], tensors: list[Any]) -> Kept:
 
 def layer_of(nets: list[Any]) -> Any:
     """Return the last layers of the networks as one, with its bias in the last column: the mean of what they say."""
+    import torch
+
     rows = torch.cat([*(net.out.weight for net in nets), sum(net.out.bias for net in nets)[:, None]], 1)
     return rows.detach() / len(nets)
 
 
 def losses_of(layer: Any, kept: Kept) -> tuple[Any, Any, Any]:
     """Return the losses of drums, of force, and of attacks, as what hears attacks together learns by."""
+    import torch
     from torch.nn.functional import binary_cross_entropy_with_logits as cross_entropy
 
     count = len(DRUM_KEYS)
@@ -90,6 +96,8 @@ def losses_of(layer: Any, kept: Kept) -> tuple[Any, Any, Any]:
 
 def fitted(layer: Any, kept: Kept) -> Any:
     """Return a layer that goes on learning from these attacks."""
+    import torch
+
     torch.manual_seed(1)
     weight = layer.clone().requires_grad_()
     steps = EPOCHS * (len(kept.last) // BATCH)
@@ -106,15 +114,15 @@ def fitted(layer: Any, kept: Kept) -> Any:
     return weight.detach()
 
 
-def write(layer: Any, path: Path, target: Path) -> None:
-    """Write the weights of a file with another last layer: to each network its own columns, and all the same bias."""
+def write(layer: np.ndarray, path: Path, target: Path) -> None:
+    """Write the weights of a file with another last layer, as `layer_of` has it: to each network its own columns, and all the same bias."""
     with np.load(path) as data:
         arrays = {name: data[name] for name in data.files}
     first = 0
     for number in range(len(MEMBERS)):
         width = arrays[f"{number}/ends/out"].shape[0]
-        arrays[f"{number}/ends/out"] = (len(MEMBERS) * layer[:, first : first + width]).T.numpy().astype(np.float16)
-        arrays[f"{number}/ends/out_bias"] = layer[:, -1].numpy().astype(np.float32)
+        arrays[f"{number}/ends/out"] = (len(MEMBERS) * layer[:, first : first + width]).T.astype(np.float16)
+        arrays[f"{number}/ends/out_bias"] = layer[:, -1].astype(np.float32)
         first += width
     np.savez(target, **arrays)
 
@@ -127,6 +135,8 @@ def main() -> None:
     parser.add_argument("--start", type=Path, default=SHIPPED_FILE)
     parser.add_argument("--target", type=Path, default=SHIPPED_FILE)
     chosen = parser.parse_args()
+    import torch
+
     learn = [example for run in 2 * AMID_RUNS + BOOKED_RUNS for example in load(*run)]
     nets = [make_net(learn[0]["seen"].shape[1], np.ones(len(DRUM_KEYS), np.float32), size).eval() for size in MEMBERS]
     for member, net in enumerate(nets):
@@ -140,7 +150,7 @@ def main() -> None:
     ways = {"none": 0.0, "half": 0.5, "all": 1.0, "as chosen": shares}
     for name, share in ways.items():
         print(f"{name} of the way: " + ", ".join(_said(of, before + share * (after - before), its) for of, its in checks.items()))
-    write(before + shares * (after - before), chosen.start, chosen.target)
+    write((before + shares * (after - before)).numpy(), chosen.start, chosen.target)
     print(f"wrote {chosen.target.name}")
 
 

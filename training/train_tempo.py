@@ -53,6 +53,8 @@ VARIED, CLEAN = 0.5, 0.25
 
 MERGE_S = 0.012
 KEPT_TWELVES = 3
+"""Of how many of five grooves of the book in 12/8 readings are learned."""
+
 HINGES, DROPPED, RATE, BATCH = 64, 0.3, 6e-3, 64
 LIKELIEST, BY_CHANCE = 90, 40
 """How many wrong readings of a sound, of several hundred, are learned from."""

@@ -6,6 +6,7 @@ groove some drums are taken by others, accents fall elsewhere, steps go or come,
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -62,8 +63,8 @@ def booked_groove(seed: int) -> DrawnGroove:
     if rng.random() < 0.2:
         marks[0, "crash"] = "X"
     stop_hats(marks)
-    swing = 0.5 + lesson.late / 2.0 if lesson.late else 0.5
-    if lesson.steps_a_beat == 4 and swing == 0.5 and rng.random() < SWUNG:
+    swing = 0.5 + lesson.late / 2.0
+    if lesson.steps_a_beat == 4 and not lesson.late and rng.random() < SWUNG:
         swing = float(rng.uniform(0.53, 0.66))
     return DrawnGroove(f"booked: {lesson.name}", bpm, lesson.meter, bars,
                        played(marks, lesson.steps_a_beat, bpm, swing, rng, uneven_drums=UNEVEN_DRUMS))
@@ -81,7 +82,7 @@ def _taken_by_others(lesson: Lesson, rng: np.random.Generator) -> Lesson:
     others = [drum for drum in lanes if drum not in PARTS]
     if others and len(lanes) > 2 and rng.random() < 0.15:
         del lanes[str(rng.choice(others))]
-    return Lesson(lesson.name, lesson.bpm, lanes, lesson.meter, lesson.steps_a_beat, lesson.late)
+    return replace(lesson, lanes=lanes)
 
 
 def _accent(marks: Marks, steps_a_beat: int, rng: np.random.Generator) -> None:
