@@ -31,7 +31,7 @@ from bompla.model.as_heard import played
 from bompla.model.drums import DRUMS, Family
 from corpus import RATE
 from corpus.kits import GROUPS
-from corpus.render import make_loop, repitched
+from corpus.render import at_other_tempo, make_loop, repitched
 
 JUDGE_SEED = 500_000
 FOLLOWED_S, SOFTER = 20, 0.25
@@ -77,6 +77,8 @@ def judge(task: tuple[int, str, argparse.Namespace]) -> dict[str, Any]:
                      treated=chosen.treated, straight=chosen.straight, written=chosen.written)
     if chosen.speed != 1.0:
         loop = repitched(loop, chosen.speed)
+    if chosen.tempo != 1.0:
+        loop = at_other_tempo(loop, chosen.tempo, seed)
     clip = Clip(followed_by_another(loop.samples, seed, group) if chosen.followed else loop.samples, RATE)
     began = time.process_time()
     heard = analysis.analyse(clip)
@@ -225,6 +227,7 @@ def main() -> None:
     parser.add_argument("--untrimmed", action="store_true")
     parser.add_argument("--clean", action="store_true", help="no rooms, desks or tape, and no bass or chords")
     parser.add_argument("--speed", type=float, default=1.0, help="how many times as fast, and as high, the loops are played")
+    parser.add_argument("--tempo", type=float, default=1.0, help="how many times as fast the loops are brought to be, as high as they were")
     parser.add_argument("--treated", action="store_true", help="with echoes, filters, gates, samplers: what producers do to a loop")
     parser.add_argument("--straight", action="store_true", help="rendered by FluidSynth in one piece: no groups that are not SoundFonts")
     parser.add_argument("--written", action="store_true", help="grooves written by hand, as lessons have them")

@@ -29,7 +29,8 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
 from corpus import RATE
 from corpus.grooves import KINDS, draw_groove
 from corpus.kits import VELOCITIES, Bank, from_onset, machine_bank, plain_bank
-from corpus.render import make_loop
+from corpus.render import at_other_tempo, make_loop
+from corpus.stretch import grained, sliced, smeared
 from corpus.work import WAYS, worked
 
 
@@ -166,6 +167,45 @@ def test_a_loop_that_was_treated_is_the_same_groove_at_the_same_level() -> None:
     assert not np.array_equal(treated.samples, plain.samples)
     sound = plain.samples.astype(float)
     assert all(np.array_equal(worked(sound, 0.5, np.random.default_rng(n)), worked(sound, 0.5, np.random.default_rng(n))) for n in range(3))
+
+
+TEMPO_WAYS: dict[str, tuple[float, Callable[[np.ndarray, float, np.ndarray], tuple[np.ndarray, np.ndarray]]]] = {
+    "smeared": (12.0, lambda sound, ratio, hits_s: (smeared(sound, ratio, hits_s[:0], 1024), hits_s / ratio)),
+    "smeared between attacks": (5.0, lambda sound, ratio, hits_s: (smeared(sound, ratio, hits_s, 2048), hits_s / ratio)),
+    "in grains": (6.0, lambda sound, ratio, hits_s: (grained(sound, ratio, 1200), hits_s / ratio)),
+    "cut": (0.3, sliced),
+}
+"""Ways to bring a loop to another tempo, and how far off, in ms, its attacks are at most."""
+
+
+@pytest.mark.parametrize("ratio", [0.8, 1.0, 1.25])
+@pytest.mark.parametrize("way", TEMPO_WAYS)
+def test_a_loop_brought_to_another_tempo_is_struck_where_it_is_said_to_be(way: str, ratio: float) -> None:
+    most_ms, made_by = TEMPO_WAYS[way]
+    strike = np.exp(-np.arange(4000) / 700) * np.sin(2.0 * np.pi * 300.0 * np.arange(4000) / RATE + 1.0)
+    hits_s = np.arange(0.1, 3.8, 0.37)
+    sound = np.zeros(4 * RATE)
+    for at in np.round(hits_s * RATE).astype(int):
+        sound[at : at + len(strike)] += strike
+    made, when_s = made_by(sound, ratio, hits_s)
+    assert len(made) == round(len(sound) / ratio)
+    assert np.abs(when_s - hits_s / ratio).max() < 0.001
+    power = np.convolve(made**2, np.ones(20) / 20, "same")
+    for at in np.round(when_s * RATE).astype(int):
+        near = power[max(0, at - 1500) : at + 1500]
+        rises = int(np.argmax(near > 0.25 * near.max())) - min(at, 1500)
+        assert abs(1000.0 * rises / RATE) < most_ms, (way, at)
+    assert 0.6 < np.sqrt((made**2).mean() / (sound**2).mean()) < 1.3
+
+
+def test_a_loop_at_another_tempo_is_the_same_groove_and_made_the_same_each_time() -> None:
+    plain = make_loop(8, ("synth",), mix_share=0.0, clean=True)
+    for seed in range(6):
+        loop = at_other_tempo(plain, 1.1, seed)
+        assert loop.groove.bpm == pytest.approx(1.1 * plain.groove.bpm)
+        assert [drum for _, drum, _ in loop.hits] == [drum for _, drum, _ in plain.hits]
+        assert np.abs(loop.samples).max() == pytest.approx(np.abs(plain.samples).max(), rel=1e-5)
+        assert np.array_equal(loop.samples, at_other_tempo(plain, 1.1, seed).samples)
 
 
 @pytest.mark.parametrize("seed", range(4))

@@ -12,7 +12,7 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from corpus.kits import LEARNED  # noqa: E402
-from corpus.render import LabelledLoop, make_loop, repitched  # noqa: E402
+from corpus.render import LabelledLoop, at_other_tempo, make_loop, repitched  # noqa: E402
 
 GROUPS = tuple(group for group in LEARNED if group not in ("chip", "machine"))
 """Groups that runs take in turn; machines have runs of their own."""
@@ -77,7 +77,7 @@ AMID_RUNS: Runs = (
 """Loops of all other kinds, to be learned from beside them so that nothing is forgotten."""
 
 OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched", "learn treated",
-                 "learn patterned", "learn booked")
+                 "learn patterned", "learn booked", "learn stretched", "learn mixed")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""
 
 REFINE_RUNS: Runs = (("learn", (240_000,)), ("learn wide", (241_000,)))
@@ -105,11 +105,15 @@ MADE_OVER, CLEAN = 0.8, 0.25
 SLOWEST, FASTEST = 0.7, 1.5
 """Between what loops are repitched, as much of an octave as any other."""
 
+BROUGHT = 0.6
+"""How much of that loops are brought to another tempo by at the pitch that they had."""
+
+
 class Task(NamedTuple):
     """How a loop is made: `wide` with drums of any group, `ringing` hats, `speed` how many times as fast it is played when done.
 
-    `treated` as producers do once it is recorded, `patterned` of figures that know nothing of one another, `straight` from FluidSynth,
-    `booked` as in the book, `written` as lessons are.
+    `tempo` is the same at the pitch that it had. It is `treated` as producers do once it is recorded, `patterned` of figures that know
+    nothing of one another, `straight` from FluidSynth, `booked` as in the book, `written` as lessons are.
     """
 
     seed: int
@@ -122,6 +126,7 @@ class Task(NamedTuple):
     ringing: bool = False
     untrimmed: bool = False
     speed: float = 1.0
+    tempo: float = 1.0
     treated: bool = False
     patterned: bool = False
     straight: bool = False
@@ -144,6 +149,10 @@ def tasks_of(name: str, first: int, count: int) -> list[Task]:
             "learn ringing": learned._replace(wide=True, ringing=True),
             "learn untrimmed": learned._replace(wide=seed % 2 == 0, untrimmed=True),
             "learn repitched": learned._replace(wide=seed % 2 == 0, untrimmed=seed % 3 == 0, speed=float(speed)),
+            "learn stretched": learned._replace(
+                wide=seed % 2 == 0, untrimmed=seed % 3 == 0, booked=seed % 5 < 2, tempo=float(speed**BROUGHT)
+            ),
+            "learn mixed": learned._replace(wide=seed % 2 == 0, clean=seed % 8 == 0, booked=seed % 5 < 2, mix_share=1.0),
             "learn treated": learned._replace(wide=seed % 2 == 0, untrimmed=seed % 3 == 0, treated=True),
             "learn machine": learned._replace(group="machine", untrimmed=seed % 3 == 0, treated=seed % 4 == 0),
             "learn patterned": learned._replace(patterned=True, wide=seed % 2 == 0, group=_in_turn(WITH_MACHINES, seed - first)),
@@ -155,6 +164,7 @@ def tasks_of(name: str, first: int, count: int) -> list[Task]:
             "check ringing": task._replace(varied=True, clean=True, mix_share=0.0, wide=True, ringing=True),
             "check untrimmed": task._replace(untrimmed=True), "check repitched": task._replace(speed=float(speed)),
             "check treated": task._replace(treated=True), "check machine": task._replace(group="machine"),
+            "check stretched": task._replace(tempo=float(speed**BROUGHT)), "check mixed": task._replace(mix_share=1.0),
         }
         tasks.append(ways[name])
     return tasks
@@ -172,4 +182,5 @@ def loop_of(task: Task) -> LabelledLoop:
         chance=task.chance, anywhere=anywhere, ringing=task.ringing, treated=task.treated, patterned=task.patterned, straight=task.straight,
         written=task.written, booked=task.booked,
     )
-    return loop if task.speed == 1.0 else repitched(loop, task.speed)
+    loop = loop if task.speed == 1.0 else repitched(loop, task.speed)
+    return loop if task.tempo == 1.0 else at_other_tempo(loop, task.tempo, task.seed)

@@ -64,7 +64,8 @@ FOLDER = Path(os.environ.get("BOMPLA_CORPUS", Path.home() / ".cache" / "bompla-c
 CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance": (307_000, 96), "check ringing": (308_000, 96),
           "check untrimmed": (309_000, 96), "check repitched": (309_500, 96),
           "check treated": (309_700, 96), "check machine": (309_850, 96),
-          "check straight": (310_000, 98), "check written": (310_100, 98)}
+          "check straight": (310_000, 98), "check written": (310_100, 98),
+          "check stretched": (310_200, 96), "check mixed": (310_300, 96)}
 SHIPPED = "what ships"
 SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
 TURNS = 3

@@ -20,6 +20,7 @@ from corpus.grooves import DrawnGroove, Note, chance_groove, draw_groove
 from corpus.kits import MADE, VELOCITIES, Bank, Voice, font_bank, font_kits, nearest_level
 from corpus.patterns import pattern_groove
 from corpus.straight import played_straight
+from corpus.stretch import stretched
 from corpus.vary import Variety, draw_voices
 from corpus.work import worked
 from corpus.written import written_groove
@@ -58,12 +59,25 @@ class LabelledLoop:
 
 def repitched(loop: LabelledLoop, ratio: float) -> LabelledLoop:
     """Return a loop played so many times as fast, and as high, as a record is."""
+    samples = soxr.resample(loop.samples, RATE * ratio, RATE)
+    return _as_fast(loop, ratio, samples, tuple((at / ratio, drum, velocity) for at, drum, velocity in loop.hits))
+
+
+def at_other_tempo(loop: LabelledLoop, ratio: float, seed: int) -> LabelledLoop:
+    """Return a loop played so many times as fast and as high as it was, in one of the ways that a seed draws (`stretch.py`)."""
+    hits_s = np.array([at for at, _, _ in loop.hits])
+    samples, when_s = stretched(loop.samples.astype(float), ratio, hits_s, np.random.default_rng((seed, 3)))
+    samples = samples * (np.abs(loop.samples).max() / (np.abs(samples).max() + 1e-9))
+    hits = sorted((float(at), drum, velocity) for at, (_, drum, velocity) in zip(when_s, loop.hits, strict=True))
+    return _as_fast(loop, ratio, samples, tuple(hits))
+
+
+def _as_fast(loop: LabelledLoop, ratio: float, samples: Mono, hits: tuple[tuple[float, str, int], ...]) -> LabelledLoop:
+    """Return a loop of these samples and hits with all else so many times as fast."""
+    notes = tuple(replace(note, time_s=note.time_s / ratio) for note in loop.groove.notes)
     return replace(
-        loop, samples=soxr.resample(loop.samples, RATE * ratio, RATE).astype(np.float32), start_s=loop.start_s / ratio,
-        end_s=loop.end_s / ratio, hits=tuple((at / ratio, drum, velocity) for at, drum, velocity in loop.hits),
-        groove=replace(
-            loop.groove, bpm=loop.groove.bpm * ratio, notes=tuple(replace(note, time_s=note.time_s / ratio) for note in loop.groove.notes)
-        ),
+        loop, samples=samples.astype(np.float32), start_s=loop.start_s / ratio, end_s=loop.end_s / ratio, hits=hits,
+        groove=replace(loop.groove, bpm=loop.groove.bpm * ratio, notes=notes),
     )
 
 
