@@ -76,6 +76,12 @@ AMID_RUNS: Runs = (
 )
 """Loops of all other kinds, to be learned from beside them so that nothing is forgotten."""
 
+BROUGHT_RUNS: Runs = (
+    ("learn booked", (400_000,)), ("learn booked straight", (402_000,)), ("learn stretched", (404_000,)), ("learn mixed", (405_000,)),
+    ("learn ringing", (406_000,)), ("learn untrimmed", (407_000,)), ("learn", (408_000,)), ("learn treated", (410_000,)),
+)
+"""What its last layers learn from after the network has gone on with the book, and with loops brought to another tempo."""
+
 OF_ALL_GROUPS = ("learn wide", "learn ringing", "learn untrimmed", "learn repitched", "learn treated",
                  "learn patterned", "learn booked", "learn stretched", "learn mixed")
 """Runs whose drums may come from any group: left out where a group is to stay unheard."""
@@ -93,6 +99,11 @@ NETWORK_RUNS: dict[str, Runs] = {
     "onward": (
         ("learn chance", (159_000,)), ("learn ringing", (227_000,)), ("learn machine", (274_000, 275_000)),
         ("learn untrimmed", (255_000,)), ("learn repitched", (266_000, 267_000)), ("learn treated", (270_000, 271_000, 272_000)),
+    ),
+    "brought": (
+        ("learn booked", (225_000,)), ("learn booked straight", (228_000,)), ("learn patterned", (229_000,)),
+        ("learn ringing", (235_000,)), ("learn untrimmed", (236_000,)), ("learn treated", (237_000,)), ("learn mixed", (238_000,)),
+        ("learn stretched", (239_000, 249_000)),
     ),
 }
 """First seeds of runs. What hears attacks together learns from loops that the network did not learn from, to know how unsure it is.

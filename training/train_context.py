@@ -42,6 +42,7 @@ from runs import (  # noqa: E402
     ANEW_RUNS,
     BESIDE_RUNS,
     BOOKED_RUNS,
+    BROUGHT_RUNS,
     CONTEXT_RUNS,
     FREED_RUNS,
     FURTHER_RUNS,
@@ -98,6 +99,7 @@ STAGES = {
     "freed": Stage(BESIDE_RUNS + ANEW_RUNS + 2 * FREED_RUNS, 0.4, SHIPPED, joined=True),
     "rung": Stage(BESIDE_RUNS + ANEW_RUNS + FREED_RUNS + 2 * RUNG_RUNS, 0.3, SHIPPED, joined=True),
     "booked": Stage(AMID_RUNS + 2 * BOOKED_RUNS, 0.3, SHIPPED, joined=True),
+    "brought": Stage(BROUGHT_RUNS, 0.3, SHIPPED, joined=True),
 }
 
 

@@ -1,9 +1,9 @@
-"""Fit the last layers of what hears attacks together, all else as it is: `python training/train_heads.py [--share S]`.
+"""Fit the last layers of what hears attacks together, all else as it is: `python training/train_heads.py [--runs R] [--share S]`.
 
 What the two networks make of an attack last, side by side, is kept once for all loops to learn from; one linear layer reads it. So little
 can be learned by heart that more kinds of loops bring only what they have in common: how hard hats of many styles are struck
 was what this was made for (a linear probe on top of weights that stay: Kumar et al., 2022, on why those go less astray). What ships
-is between the layers of before and those fitted. Needs PyTorch and the runs of the stage `booked`.
+is between the layers of before and those fitted. Needs PyTorch and the runs that are named.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
 import numpy as np  # noqa: E402
 
 from bompla.analysis.context import AMONG, FORCE_CHANGE, ODDS_CHANGE  # noqa: E402
-from runs import AMID_RUNS, BOOKED_RUNS  # noqa: E402
+from runs import AMID_RUNS, BOOKED_RUNS, BROUGHT_RUNS  # noqa: E402
 from train_context import (  # noqa: E402
     CHECKS,
     DRUM_KEYS,
@@ -32,6 +32,7 @@ from train_context import (  # noqa: E402
 )
 
 EPOCHS, BATCH, RATE, ASIDE = 4, 2048, 1e-3, 24
+RUNS = {"booked": 2 * AMID_RUNS + BOOKED_RUNS, "brought": BROUGHT_RUNS}
 CUT = ("seen", "odds", "force", "attack", "true_drums", "true_force", "true_attack")
 
 
@@ -130,6 +131,7 @@ def write(layer: np.ndarray, path: Path, target: Path) -> None:
 def main() -> None:
     """Read the command line, fit, say what loops for checking lose at several shares, and write the weights at one of them."""
     parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--runs", default="booked", choices=RUNS, help="what to learn from")
     parser.add_argument("--share", type=float, default=0.5, help="how far to go from the layers of before to those fitted")
     parser.add_argument("--force-share", type=float, default=0.75, help="the same for how hard drums are struck")
     parser.add_argument("--start", type=Path, default=SHIPPED_FILE)
@@ -137,7 +139,7 @@ def main() -> None:
     chosen = parser.parse_args()
     import torch
 
-    learn = [example for run in 2 * AMID_RUNS + BOOKED_RUNS for example in load(*run)]
+    learn = [example for run in RUNS[chosen.runs] for example in load(*run)]
     nets = [make_net(learn[0]["seen"].shape[1], np.ones(len(DRUM_KEYS), np.float32), size).eval() for size in MEMBERS]
     for member, net in enumerate(nets):
         take(net, chosen.start, member)
