@@ -9,7 +9,7 @@ from typing import Any
 import mir_eval
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
@@ -24,12 +24,14 @@ from bompla.analysis.refine import BACK, ON, read_refine, refine
 from bompla.analysis.separate import pull_apart
 from bompla.analysis.spectrum import (
     ANALYSIS_RATE,
+    BLOCK,
     HOP,
+    LONGEST_S,
     LOW_BINS,
     LOW_FFT_SIZE,
     LOW_HOP,
     REST_S,
-    STRETCH_S,
+    SHORTEST_S,
     WHOLE_S,
     Spectrum,
     spectrum_of,
@@ -492,13 +494,28 @@ def spectrum_with(level_db: np.ndarray) -> Spectrum:
 def test_stretches_cover_a_sound_and_do_not_hang_on_its_level(frames: int, seed: int, gain_db: float) -> None:
     level = np.random.default_rng(seed).uniform(-50.0, 0.0, frames)
     stretches = spectrum_with(level).stretches
-    longest = WHOLE_S if len(stretches) == 1 else STRETCH_S
+    longest = WHOLE_S if len(stretches) == 1 else LONGEST_S
     assert [one.first for one in stretches] == [0, *np.cumsum([one.sounding.size for one in stretches])[:-1]]
     assert sum(one.sounding.size for one in stretches) == frames
     assert all(one.first % 2 == 0 and one.sounding.size <= longest * ANALYSIS_RATE / HOP + 2 for one in stretches)
     for one, softer in zip(stretches, spectrum_with(level + gain_db).stretches, strict=True):
         assert softer.loud_db == pytest.approx(one.loud_db + gain_db, abs=0.01)
         assert (softer.sounding == one.sounding).all()
+
+
+@settings(max_examples=60, deadline=None)
+@given(first_s=st.floats(5.0, 60.0), rest_s=st.floats(5.0, 60.0), step_db=st.floats(-20.0, 20.0), seed=st.integers(0, 999))
+def test_stretches_part_where_the_level_changes(first_s: float, rest_s: float, step_db: float, seed: int) -> None:
+    assume(abs(step_db) >= 8.0)
+    rng = np.random.default_rng(seed)
+    first, count = (round(length_s * ANALYSIS_RATE / HOP) for length_s in (first_s, first_s + rest_s))
+    assume(count > WHOLE_S * ANALYSIS_RATE / HOP)
+    since = np.concatenate([np.arange(first), np.arange(count - first)]) % 90  # a strike each quarter of a second
+    level = -30.0 - 0.3 * since + rng.normal(0.0, 1.5, count) + step_db * (np.arange(count) >= first)
+    starts = np.array([one.first for one in spectrum_with(level).stretches])
+    assert np.abs(starts - first).min() <= BLOCK + (step_db < 0.0) * 90
+    lengths_s = np.diff([*starts, count]) * HOP / ANALYSIS_RATE
+    assert lengths_s.min() > SHORTEST_S - 0.2
 
 
 @settings(max_examples=40, deadline=None)

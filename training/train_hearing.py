@@ -169,10 +169,11 @@ def make_net(inputs: int):  # a PyTorch module, imported late
     return Net()
 
 
-def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "", *, runs: str = "") -> None:
+def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start: str = "", *, runs: str = "", slower: float = 1.0) -> None:
     """Train on groups, keep a checkpoint after each epoch, and write `FOLDER/name.npz`.
 
-    With `start`, the name of an earlier training or `SHIPPED`, go on from what it learned at a lower rate, on `runs` if they are named.
+    With `start`, the name of an earlier training or `SHIPPED`, go on from what it learned at a lower rate, `slower` times
+    as low again, on `runs` if they are named.
     """
     import time
 
@@ -197,7 +198,8 @@ def train(name: str, groups: tuple[str, ...], epochs: int, minutes: float, start
         net.load_state_dict(smooth.module.state_dict())
     weights = np.array([max(1, x.shape[0] // CROP) for x, _, _ in prepared], float)
     steps = max(1, int(weights.sum()) // BATCH)
-    learner = Learner(net, epochs * steps, rate=1e-3 if start else 3e-3, matrix_rate=MATRIX_RATE, decay=3e-3, average=0.998, last="head")
+    rate, matrix_rate = (1e-3 if start else 3e-3) / slower, MATRIX_RATE / slower
+    learner = Learner(net, epochs * steps, rate=rate, matrix_rate=matrix_rate, decay=3e-3, average=0.998, last="head")
     kept = FOLDER / f"{name}.checkpoint.pt"
     began = time.monotonic()
     for epoch in range(learner.resumed(kept), epochs):
@@ -383,6 +385,7 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=60.0, help="stop after so long")
     parser.add_argument("--name", default="all")
     parser.add_argument("--start", default="", help=f"go on from what this training learned, or from what ships: {SHIPPED}")
+    parser.add_argument("--slower", type=float, default=1.0, help="how many times more slowly to learn")
     parser.add_argument("--share", type=float, default=1.0, help="how far to go, from the weights that ship to those that were learned")
     parser.add_argument("--plain", action="store_true", help="gather loops whose strikes are as they are, to end with")
     parser.add_argument("--more", action="store_true", help="gather loops to go on with")
@@ -402,7 +405,7 @@ def main() -> None:
             first = AGAIN_SEED if chosen.again else PLAIN_SEED if chosen.plain else MORE_SEED if chosen.more else FIRST_SEED
             gather(group, first, chosen.loops)
     elif chosen.what == "train":
-        train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, runs=chosen.runs)
+        train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, runs=chosen.runs, slower=chosen.slower)
     else:
         target, made = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE, FOLDER / f"{chosen.name}.npz"
         if chosen.share < 1.0:

@@ -9,6 +9,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import rfft  # a third of the time of NumPy's, which does one row at a time
+from scipy.ndimage import grey_closing
 
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
@@ -26,8 +27,15 @@ LOUD_PERCENTILE = 99.0
 QUIET_DB, REST_S = 28.0, 2.0
 """How far under the loudest a sound is as good as over, and for how long at least where that is a rest between two sounds."""
 
-WHOLE_S, STRETCH_S = 16.0, 8.0
-"""A sound so long is heard as a whole; longer ones in stretches of no more than so much."""
+WHOLE_S = 16.0
+"""A sound so long is heard as a whole; longer ones in stretches."""
+
+SHORTEST_S, USUAL_S, LONGEST_S = 4.0, 7.5, 12.0
+UNUSUAL_DB2 = 0.5
+"""How long stretches are, and how much a second more or less than usual counts: as levels that differ by so much for 10 s."""
+
+BLOCK, GAP_S = 34, 1.0
+"""Frames of which the loudest counts where stretches part, and how long it may be soft between two strikes."""
 
 FAINT_DB = 40.0
 """A stretch so far under the loudest of all is no louder by itself: hiss is not taken for drums."""
@@ -77,10 +85,8 @@ class Spectrum:
     @cached_property
     def stretches(self) -> tuple[Stretch, ...]:
         """The sound in stretches about as long as loops are, each with levels of its own: a song is not one loop."""
-        count = 1 if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP else int(np.ceil(self.frames * HOP / ANALYSIS_RATE / STRETCH_S))
-        edges = 2 * np.round(np.linspace(0.0, self.frames / 2.0, count + 1)).astype(np.int64)
-        edges[-1] = self.frames
         least_db = float(self.total_db.max()) - FAINT_DB
+        edges = [0, self.frames] if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP else even_parts(self.total_db, least_db)
         return tuple(stretch_of(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
 
     @cached_property
@@ -110,6 +116,35 @@ def stretch_of(total_db: Floats, first: int, least_db: float) -> Stretch:
     for before in np.flatnonzero(np.diff(loud) > REST_S * ANALYSIS_RATE / HOP):
         inside[loud[before] + 1 : loud[before + 1]] = False
     return Stretch(first, np.float32(max(least_db, float(np.percentile(total_db[inside], LOUD_PERCENTILE)))), inside)
+
+
+def even_parts(total_db: Floats, least_db: float) -> list[int]:
+    """Return the edges, whole frames, of parts of a sound about as long as loops are that part where its level changes.
+
+    The loudest of each `BLOCK` with gaps closed tells the level. Of all ways to part it, it is that of the least sum of squares
+    around the parts' means and of what lengths cost, by dynamic programming (Bellman, "On the approximation of curves by line
+    segments using dynamic programming", 1961).
+    """
+    a_second = ANALYSIS_RATE / HOP / BLOCK
+    count = -(-total_db.size // BLOCK)
+    loudest = np.maximum.reduceat(total_db, np.arange(count) * BLOCK).astype(np.float64)
+    level = grey_closing(np.maximum(loudest, least_db), round(GAP_S * a_second))
+    sums, squares = (np.concatenate([[0.0], np.cumsum(level**power)]) for power in (1, 2))
+    shortest, longest = round(SHORTEST_S * a_second), round(LONGEST_S * a_second)
+    best, came = np.full(count + 1, np.inf), np.zeros(count + 1, np.int64)
+    best[0] = 0.0
+    for end in range(shortest, count + 1):
+        starts = np.arange(max(0, end - longest), end - shortest + 1)
+        blocks = end - starts
+        uneven = squares[end] - squares[starts] - (sums[end] - sums[starts]) ** 2 / blocks
+        costs = best[starts] + uneven + UNUSUAL_DB2 * 10.0 * a_second * (blocks / a_second - USUAL_S) ** 2
+        came[end] = starts[np.argmin(costs)]
+        best[end] = costs.min()
+    edges = [total_db.size]
+    at = count
+    while at := int(came[at]):
+        edges.append(at * BLOCK)
+    return [0, *reversed(edges)]
 
 
 def level_db(power: Floats) -> Floats:
