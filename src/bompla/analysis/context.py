@@ -56,6 +56,10 @@ class DrumOdds:
     force: Floats
     attack: Floats
 
+    def between(self, first: int, last: int) -> DrumOdds:
+        """Return those of the attacks from `first` up to `last`."""
+        return DrumOdds(self.odds[first:last], self.force[first:last], self.attack[first:last])
+
 
 def reheard(context: ContextModel, seen: Floats, before: DrumOdds) -> DrumOdds:
     """Return what is heard at attacks once all of them are known; `seen` is of `seen_at`, `before` what was heard of each by itself."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -58,11 +60,15 @@ def heard_alone(activations: Activations, model: HearingModel, samples: NDArray[
 def heard_together(
     activations: Activations, model: HearingModel, context: ContextModel, spectrum: Spectrum, samples: NDArray[np.int64]
 ) -> DrumOdds:
-    """Return what is heard at each attack now that all are known; `samples` are at the analysis rate, in order."""
+    """Return what is heard at each attack now that all of its take are known; `samples` are at the analysis rate, in order."""
     alone = heard_alone(activations, model, samples)
     if samples.size == 0:
         return alone
-    return reheard(context, seen_at(spectrum, activations.inner, samples, alone), alone)
+    seen = seen_at(spectrum, activations.inner, samples, alone)
+    edges = np.unique([0, *np.searchsorted(samples, spectrum.takes), samples.size])
+    takes = [reheard(context, seen[first:last], alone.between(first, last)) for first, last in pairwise(edges)]
+    parts = zip(*((one.odds, one.force, one.attack) for one in takes), strict=True)
+    return DrumOdds(*(np.concatenate(part) for part in parts))
 
 
 def strength_of(together: DrumOdds) -> Floats:

@@ -30,12 +30,15 @@ QUIET_DB, REST_S = 28.0, 2.0
 WHOLE_S = 16.0
 """A sound so long is heard as a whole; longer ones in stretches."""
 
-SHORTEST_S, USUAL_S, LONGEST_S = 4.0, 7.5, 12.0
+SHORTEST_S, USUAL_S, LONGEST_S = 2.5, 7.5, 12.0
 UNUSUAL_DB2 = 0.5
 """How long stretches are, and how much a second more or less than usual counts: as levels that differ by so much for 10 s."""
 
 BLOCK, GAP_S = 34, 1.0
 """Frames of which the loudest counts where stretches part, and how long it may be soft between two strikes."""
+
+OTHER_TAKE_DB = 8.0
+"""A stretch so much louder or softer than the one before is another take."""
 
 FAINT_DB = 40.0
 """A stretch so far under the loudest of all is no louder by itself: hiss is not taken for drums."""
@@ -88,6 +91,12 @@ class Spectrum:
         least_db = float(self.total_db.max()) - FAINT_DB
         edges = [0, self.frames] if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP else even_parts(self.total_db, least_db)
         return tuple(stretch_of(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
+
+    @property
+    def takes(self) -> NDArray[np.int64]:
+        """Samples at which the level changes so much that what goes before is another take, as likely as not of another kit."""
+        return np.array([after.first * HOP for before, after in pairwise(self.stretches)
+                         if abs(float(after.loud_db) - float(before.loud_db)) > OTHER_TAKE_DB], np.int64)
 
     @cached_property
     def sounding(self) -> NDArray[np.bool_]:
