@@ -30,14 +30,14 @@ QUIET_DB, REST_S = 28.0, 2.0
 WHOLE_S = 16.0
 """A sound so long is heard as a whole; longer ones in stretches."""
 
-SHORTEST_S, USUAL_S, LONGEST_S = 2.5, 7.5, 12.0
+SHORTEST_S, USUAL_S, LONGEST_S = 1.5, 7.5, 12.0
 UNUSUAL_DB2 = 0.5
 """How long stretches are, and how much a second more or less than usual counts: as levels that differ by so much for 10 s."""
 
 BLOCK, GAP_S = 34, 1.0
 """Frames of which the loudest counts where stretches part, and how long it may be soft between two strikes."""
 
-OTHER_TAKE_DB = 8.0
+OTHER_TAKE_DB = 5.0
 """A stretch so much louder or softer than the one before is another take."""
 
 FAINT_DB = 40.0
