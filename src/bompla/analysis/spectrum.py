@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from itertools import pairwise
@@ -138,22 +139,30 @@ def even_parts(total_db: Floats, least_db: float) -> list[int]:
     count = -(-total_db.size // BLOCK)
     loudest = np.maximum.reduceat(total_db, np.arange(count) * BLOCK).astype(np.float64)
     level = grey_closing(np.maximum(loudest, least_db), round(GAP_S * a_second))
-    sums, squares = (np.concatenate([[0.0], np.cumsum(level**power)]) for power in (1, 2))
-    shortest, longest = round(SHORTEST_S * a_second), round(LONGEST_S * a_second)
+    lengths = np.arange(round(SHORTEST_S * a_second), round(LONGEST_S * a_second) + 1)
     best, came = np.full(count + 1, np.inf), np.zeros(count + 1, np.int64)
     best[0] = 0.0
-    for end in range(shortest, count + 1):
-        starts = np.arange(max(0, end - longest), end - shortest + 1)
-        blocks = end - starts
-        uneven = squares[end] - squares[starts] - (sums[end] - sums[starts]) ** 2 / blocks
-        costs = best[starts] + uneven + UNUSUAL_DB2 * 10.0 * a_second * (blocks / a_second - USUAL_S) ** 2
-        came[end] = starts[np.argmin(costs)]
-        best[end] = costs.min()
+    for end, own in enumerate(_part_costs(level, lengths, a_second), lengths[0]):
+        costs = own + best[end - lengths[: own.size]]
+        came[end] = end - lengths[chosen := int(costs.argmin())]
+        best[end] = costs[chosen]
     edges = [total_db.size]
     at = count
     while at := int(came[at]):
         edges.append(at * BLOCK)
     return [0, *reversed(edges)]
+
+
+def _part_costs(level: NDArray[np.float64], lengths: NDArray[np.int64], a_second: float) -> Iterator[NDArray[np.float64]]:
+    """Yield for each end, from the first that can be, what parts of these lengths cost that end there and begin within the sound."""
+    sums, squares = (np.concatenate([[0.0], np.cumsum(level**power)]) for power in (1, 2))
+    unusual = UNUSUAL_DB2 * 10.0 * a_second * (lengths / a_second - USUAL_S) ** 2
+    for first in range(lengths[0], level.size + 1, _CHUNK_FRAMES):
+        ends = np.arange(first, min(first + _CHUNK_FRAMES, level.size + 1))[:, None]
+        starts = np.maximum(ends - lengths, 0)
+        uneven = squares[ends] - squares[starts] - (sums[ends] - sums[starts]) ** 2 / lengths
+        for end, row in zip(ends[:, 0], uneven + unusual, strict=True):
+            yield row[: np.searchsorted(lengths, end, side="right")]
 
 
 def level_db(power: Floats) -> Floats:
