@@ -30,7 +30,7 @@ from corpus import RATE
 from corpus.grooves import KINDS, draw_groove
 from corpus.kits import VELOCITIES, Bank, from_onset, machine_bank, plain_bank
 from corpus.render import at_other_tempo, make_loop
-from corpus.stretch import grained, sliced, smeared
+from corpus.stretch import grained, sliced, vocoded
 from corpus.work import WAYS, worked
 
 
@@ -170,8 +170,9 @@ def test_a_loop_that_was_treated_is_the_same_groove_at_the_same_level() -> None:
 
 
 TEMPO_WAYS: dict[str, tuple[float, Callable[[np.ndarray, float, np.ndarray], tuple[np.ndarray, np.ndarray]]]] = {
-    "smeared": (12.0, lambda sound, ratio, hits_s: (smeared(sound, ratio, hits_s[:0], 1024), hits_s / ratio)),
-    "smeared between attacks": (5.0, lambda sound, ratio, hits_s: (smeared(sound, ratio, hits_s, 2048), hits_s / ratio)),
+    "by a phase vocoder": (
+        1.5, lambda sound, ratio, hits_s: (vocoded(sound[:, None].astype(np.float32), RATE, ratio)[:, 0].astype(float), hits_s / ratio)
+    ),
     "in grains": (6.0, lambda sound, ratio, hits_s: (grained(sound, ratio, 1200), hits_s / ratio)),
     "cut": (0.3, sliced),
 }

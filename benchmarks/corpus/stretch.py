@@ -1,4 +1,4 @@
-"""Loops brought to another tempo at their own pitch: smeared by a phase vocoder, in grains, or cut at the hits and laid out anew."""
+"""Loops brought to another tempo at their own pitch: by a phase vocoder, in grains, or cut at the hits and laid out anew."""
 
 from __future__ import annotations
 
@@ -7,11 +7,12 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.render.stretch import stretched as vocoded
 from corpus import RATE
 
 Mono = NDArray[np.float64]
-SMEARED, GRAINED = 0.45, 0.65
-"""Up to where of one loops are smeared, and in grains; the others are cut."""
+VOCODED, GRAINED = 0.45, 0.65
+"""Up to where of one loops are brought there by the phase vocoder that the application plays with, and in grains; the others are cut."""
 
 SAME_SLICE_S, BEFORE_S, FADE_S = 0.012, 0.0015, 0.004
 """Hits that near stay together; a cut is so long before them, and what is cut short fades so long."""
@@ -20,33 +21,11 @@ SAME_SLICE_S, BEFORE_S, FADE_S = 0.012, 0.0015, 0.004
 def stretched(sound: Mono, ratio: float, hits_s: Mono, rng: np.random.Generator) -> tuple[Mono, Mono]:
     """Return a sound played so many times as fast, and when its hits are then, in seconds."""
     way = rng.random()
-    if way < SMEARED:
-        kept = rng.random() < 0.6
-        size = int(rng.choice([2048, 2048, 4096] if kept else [1024, 2048]))
-        return smeared(sound, ratio, hits_s if kept else hits_s[:0], size), hits_s / ratio
+    if way < VOCODED:
+        return vocoded(sound[:, None].astype(np.float32), RATE, ratio)[:, 0].astype(np.float64), hits_s / ratio
     if way < GRAINED:
         return grained(sound, ratio, round(rng.uniform(0.012, 0.04) * RATE)), hits_s / ratio
     return sliced(sound, ratio, hits_s)
-
-
-def smeared(sound: Mono, ratio: float, kept_s: Mono, size: int) -> Mono:
-    """Return what a phase vocoder makes (Flanagan & Golden, 1966); at times `kept_s` phases are as they were (Röbel, 2003)."""
-    hop, half = size // 4, size // 2
-    frames = round(len(sound) / ratio)
-    count = frames // hop + 2
-    at = np.round(np.arange(count) * hop * ratio).astype(int)
-    padded = np.pad(sound, (half + hop, size + hop))
-    window = np.hanning(size + 1)[:-1]
-    inside = np.arange(size)
-    now, before = (np.fft.rfft(window * padded[np.minimum(at[:, None] + first + inside, len(padded) - 1)]) for first in (hop, 0))
-    phases = np.cumsum(np.angle(now) - np.angle(before), axis=0)
-    last = np.zeros(count, int)
-    places = np.round(kept_s / ratio * RATE / hop).astype(int)
-    last[places[places < count]] = places[places < count]
-    last = np.maximum.accumulate(last)
-    phases += (np.angle(now) - phases)[last]
-    parts = np.fft.irfft(np.abs(now) * np.exp(1j * phases), size) * window
-    return _laid(parts, hop)[half : half + frames] / 1.5  # four squares of the window overlap
 
 
 def grained(sound: Mono, ratio: float, size: int) -> Mono:
