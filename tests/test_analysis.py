@@ -506,16 +506,24 @@ def test_stretches_cover_a_sound_and_do_not_hang_on_its_level(frames: int, seed:
 @settings(max_examples=60, deadline=None)
 @given(first_s=st.floats(5.0, 60.0), rest_s=st.floats(5.0, 60.0), step_db=st.floats(-20.0, 20.0), seed=st.integers(0, 999))
 def test_stretches_part_where_the_level_changes(first_s: float, rest_s: float, step_db: float, seed: int) -> None:
-    assume(abs(step_db) >= 8.0)
     rng = np.random.default_rng(seed)
     first, count = (round(length_s * ANALYSIS_RATE / HOP) for length_s in (first_s, first_s + rest_s))
-    assume(count > WHOLE_S * ANALYSIS_RATE / HOP)
+    assume(abs(step_db) >= (8.0 if count > WHOLE_S * ANALYSIS_RATE / HOP else 12.0) and abs(step_db) <= 18.0)
     since = np.concatenate([np.arange(first), np.arange(count - first)]) % 90  # a strike each quarter of a second
     level = -30.0 - 0.3 * since + rng.normal(0.0, 1.5, count) + step_db * (np.arange(count) >= first)
     starts = np.array([one.first for one in spectrum_with(level).stretches])
     assert np.abs(starts - first).min() <= BLOCK + (step_db < 0.0) * 90
     lengths_s = np.diff([*starts, count]) * HOP / ANALYSIS_RATE
     assert lengths_s.min() > SHORTEST_S - 0.2
+
+
+@settings(max_examples=60, deadline=None)
+@given(seconds=st.floats(1.0, 15.9), lead_s=st.floats(0.0, 4.0), step_db=st.floats(-6.0, 6.0), quiet_db=st.floats(-90.0, -55.0))
+def test_a_short_sound_with_silence_around_it_is_one_take(seconds: float, lead_s: float, step_db: float, quiet_db: float) -> None:
+    count, lead = round(seconds * ANALYSIS_RATE / HOP), round(min(lead_s, seconds / 3) * ANALYSIS_RATE / HOP)
+    level = -30.0 - 0.3 * (np.arange(count) % 90) + step_db * (np.arange(count) > count // 2)
+    level[:lead] = level[count - lead :] = quiet_db
+    assert len(spectrum_with(level).stretches) == 1
 
 
 @settings(max_examples=40, deadline=None)

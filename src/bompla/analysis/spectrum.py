@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from itertools import pairwise
@@ -29,7 +29,7 @@ QUIET_DB, REST_S = 28.0, 2.0
 """How far under the loudest a sound is as good as over, and for how long at least where that is a rest between two sounds."""
 
 WHOLE_S = 16.0
-"""A sound so long is heard as a whole; longer ones in stretches."""
+"""A sound so long is heard as a whole, or take by take; longer ones in stretches."""
 
 SHORTEST_S, USUAL_S, LONGEST_S = 1.5, 7.5, 12.0
 UNUSUAL_DB2 = 0.5
@@ -38,8 +38,11 @@ UNUSUAL_DB2 = 0.5
 BLOCK, GAP_S = 34, 1.0
 """Frames of which the loudest counts where stretches part, and how long it may be soft between two strikes."""
 
-OTHER_TAKE_DB = 5.0
-"""A stretch so much louder or softer than the one before is another take."""
+OTHER_TAKE_DB, OTHER_SHORT_TAKE_DB = 5.0, 10.0
+"""A stretch so much louder or softer than the one before is another take: in a long sound, and in one that may be one loop."""
+
+NO_TAKE_DB = 20.0
+"""A stretch so far under the loudest leads in, rests or dies away: it is no take."""
 
 FAINT_DB = 40.0
 """A stretch so far under the loudest of all is no louder by itself: hiss is not taken for drums."""
@@ -90,14 +93,16 @@ class Spectrum:
     def stretches(self) -> tuple[Stretch, ...]:
         """The sound in stretches about as long as loops are, each with levels of its own: a song is not one loop."""
         least_db = float(self.total_db.max()) - FAINT_DB
-        edges = [0, self.frames] if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP else even_parts(self.total_db, least_db)
+        edges = even_parts(self.total_db, least_db)
+        if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP:
+            parts = [stretch_of(self.total_db[first:last], first, least_db) for first, last in pairwise(edges)]
+            edges = [0, *_steps(parts, OTHER_SHORT_TAKE_DB), self.frames]
         return tuple(stretch_of(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
 
     @property
     def takes(self) -> NDArray[np.int64]:
         """Samples at which the level changes so much that what goes before is another take, as likely as not of another kit."""
-        return np.array([after.first * HOP for before, after in pairwise(self.stretches)
-                         if abs(float(after.loud_db) - float(before.loud_db)) > OTHER_TAKE_DB], np.int64)
+        return HOP * np.array(_steps(self.stretches, OTHER_TAKE_DB), np.int64)
 
     @cached_property
     def sounding(self) -> NDArray[np.bool_]:
@@ -163,6 +168,13 @@ def _part_costs(level: NDArray[np.float64], lengths: NDArray[np.int64], a_second
         uneven = squares[ends] - squares[starts] - (sums[ends] - sums[starts]) ** 2 / lengths
         for end, row in zip(ends[:, 0], uneven + unusual, strict=True):
             yield row[: np.searchsorted(lengths, end, side="right")]
+
+
+def _steps(stretches: Sequence[Stretch], least_db: float) -> list[int]:
+    """Return the first frames of stretches that are more than so much louder or softer than the one before, of those that are takes."""
+    loudest = max(float(stretch.loud_db) for stretch in stretches)
+    takes = [stretch for stretch in stretches if float(stretch.loud_db) > loudest - NO_TAKE_DB]
+    return [after.first for before, after in pairwise(takes) if abs(float(after.loud_db) - float(before.loud_db)) > least_db]
 
 
 def level_db(power: Floats) -> Floats:
