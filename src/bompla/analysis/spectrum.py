@@ -42,7 +42,7 @@ OTHER_TAKE_DB, OTHER_SHORT_TAKE_DB = 5.0, 10.0
 """A stretch so much louder or softer than the one before is another take: in a long sound, and in one that may be one loop."""
 
 NO_TAKE_DB = 20.0
-"""A stretch so far under the loudest leads in, rests or dies away: it is no take."""
+"""What is so far under the loudest of a short sound leads in, rests or dies away: it is no take."""
 
 FAINT_DB = 40.0
 """A stretch so far under the loudest of all is no louder by itself: hiss is not taken for drums."""
@@ -96,13 +96,13 @@ class Spectrum:
         edges = even_parts(self.total_db, least_db)
         if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP:
             parts = [stretch_of(self.total_db[first:last], first, least_db) for first, last in pairwise(edges)]
-            edges = [0, *_steps(parts, OTHER_SHORT_TAKE_DB), self.frames]
+            edges = [0, *_steps(parts, OTHER_SHORT_TAKE_DB, NO_TAKE_DB), self.frames]
         return tuple(stretch_of(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
 
     @property
     def takes(self) -> NDArray[np.int64]:
         """Samples at which the level changes so much that what goes before is another take, as likely as not of another kit."""
-        return HOP * np.array(_steps(self.stretches, OTHER_TAKE_DB), np.int64)
+        return HOP * np.array(_steps(self.stretches, OTHER_TAKE_DB, FAINT_DB), np.int64)
 
     @cached_property
     def sounding(self) -> NDArray[np.bool_]:
@@ -170,10 +170,10 @@ def _part_costs(level: NDArray[np.float64], lengths: NDArray[np.int64], a_second
             yield row[: np.searchsorted(lengths, end, side="right")]
 
 
-def _steps(stretches: Sequence[Stretch], least_db: float) -> list[int]:
-    """Return the first frames of stretches that are more than so much louder or softer than the one before, of those that are takes."""
+def _steps(stretches: Sequence[Stretch], least_db: float, under_db: float) -> list[int]:
+    """Return where stretches begin that are over `least_db` off the level of the one before; those `under_db` under all do not count."""
     loudest = max(float(stretch.loud_db) for stretch in stretches)
-    takes = [stretch for stretch in stretches if float(stretch.loud_db) > loudest - NO_TAKE_DB]
+    takes = [stretch for stretch in stretches if float(stretch.loud_db) > loudest - under_db]
     return [after.first for before, after in pairwise(takes) if abs(float(after.loud_db) - float(before.loud_db)) > least_db]
 
 
