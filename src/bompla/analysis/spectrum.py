@@ -95,7 +95,8 @@ class Spectrum:
         least_db = float(self.total_db.max()) - FAINT_DB
         edges = even_parts(self.total_db, least_db)
         if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP:
-            parts = [stretch_of(self.total_db[first:last], first, least_db) for first, last in pairwise(edges)]
+            inside = min(BLOCK, self.frames // 4)  # a block at an edge may have a little of what is beyond it
+            parts = [stretch_of(self.total_db[first + inside : last - inside], first, least_db) for first, last in pairwise(edges)]
             edges = [0, *_steps(parts, OTHER_SHORT_TAKE_DB, NO_TAKE_DB), self.frames]
         return tuple(stretch_of(self.total_db[first:last], int(first), least_db) for first, last in pairwise(edges))
 
