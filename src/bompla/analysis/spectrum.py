@@ -91,7 +91,7 @@ class Spectrum:
 
     @cached_property
     def stretches(self) -> tuple[Stretch, ...]:
-        """The sound in stretches about as long as loops are, each with levels of its own: a song is not one loop."""
+        """The sound in stretches, each with levels of its own: takes where it is short, else about as long as loops are."""
         least_db = float(self.total_db.max()) - FAINT_DB
         edges = even_parts(self.total_db, least_db)
         if self.frames <= WHOLE_S * ANALYSIS_RATE / HOP:
