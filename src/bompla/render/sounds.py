@@ -22,6 +22,7 @@ from bompla.model.document import Document, Hit, Layer, Loop, Pad
 from bompla.model.shape import PLAIN, Shape, sounding
 from bompla.render.shaping import lead_ms, ringing, shaped
 from bompla.render.stretch import stretched
+from bompla.render.underneath import Alone, alone, underneath
 from bompla.units import db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
 
 FADE_IN_MS = 0.4
@@ -30,9 +31,6 @@ CLICK_LEVEL = 0.001
 """A sound that ends above this, -60 dB, would click."""
 
 MAX_SOUND_S = 12.0
-UNDERNEATH = 0.3
-"""How sure a drum must be to be taken away from underneath."""
-
 STRETCHED, BY_SLICES, AS_TAPE = WAYS = ("stretched", "by its slices", "as a tape")
 """How the original goes along at another speed."""
 
@@ -40,8 +38,8 @@ STRETCHED, BY_SLICES, AS_TAPE = WAYS = ("stretched", "by its slices", "as a tape
 class SoundKey(NamedTuple):
     """What a pad sound is made from: a stretch of the source in samples, its attack, its pad's shape.
 
-    `drum` and `others` name the drum that the pad stands for and those underneath, where it is cleaned of them;
-    `of` is the content hash of a borrowed sound that it is made from instead.
+    `drum` and `others` name the drum that the pad stands for and those underneath, where it is cleaned of them, and
+    `alone` where in the loop they sound by themselves; `of` is the content hash of a borrowed sound that it is made from instead.
     """
 
     start: int
@@ -51,6 +49,7 @@ class SoundKey(NamedTuple):
     drum: str = ""
     others: tuple[str, ...] = ()
     of: str = ""
+    alone: Alone = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -167,17 +166,18 @@ def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: flo
     if shape.clean <= 0.0 or layer.of:
         return SoundKey(start, end, attack, shape, of=layer.of)
     cut = next((c for c in document.cuts if c.at_sample == layer.at_sample), None)
-    others = tuple(h.drum for h in cut.heard if h.drum != pad.drum and h.confidence >= UNDERNEATH) if cut else ()
-    return SoundKey(start, end, attack, shape, pad.drum, others)
+    others = underneath(cut, pad.drum) if cut else ()
+    return SoundKey(start, end, attack, shape, pad.drum, others, alone=alone(document, (pad.drum, *others)) if others else ())
 
 
 def made_sound(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float32]:
     """Return a pad sound at the engine's rate, shape (frames, 2): cleaned, shaped, its edges faded where they would click."""
     part = clip.part(key.start, key.end)
     if key.others and key.shape.clean > 0.0:
-        alone = pull_apart(clip, key.start, key.end, (key.drum, *key.others), attack_sample=key.attack)[key.drum]
+        drums = (key.drum, *key.others)
+        own = pull_apart(clip, key.start, key.end, drums, attack_sample=key.attack, alone=dict(key.alone))[key.drum]
         share = np.float32(key.shape.clean)
-        part = Clip((1.0 - share) * part.samples + share * alone.samples, clip.sample_rate)
+        part = Clip((1.0 - share) * part.samples + share * own.samples, clip.sample_rate)
     sound = shaped(_at_rate(part, 0, part.frames, sample_rate), sample_rate, key.shape)
     return _faded(sound, sample_rate, fade_out_ms(part, 0, part.frames) if key.shape == PLAIN else FADE_OUT_MS)
 
