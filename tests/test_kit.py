@@ -17,7 +17,7 @@ from bompla.audio.clip import Clip
 from bompla.errors import EditError
 from bompla.groove.rebuild import kit_of_slices, remade_kit, tray
 from bompla.model.checks import check_document
-from bompla.model.cut_edits import correct_heard
+from bompla.model.cut_edits import correct_heard, set_underneath
 from bompla.model.document import Document
 from bompla.model.kit_edits import (
     add_layer,
@@ -32,7 +32,7 @@ from bompla.model.kit_edits import (
 from bompla.model.shape import CHOKE_SETS, DIRECTIONS, FILTERS, PLAIN, SHAPE_PARAMS, TAILS, Shape, held
 from bompla.render.shaping import envelope, lead_ms, response, ringing, shaped
 from bompla.render.sounds import WAYS, Baker, made_sound, sound_key
-from bompla.render.underneath import alone
+from bompla.render.underneath import alone, underneath_pad
 from conftest import settle
 
 RATE = 48_000
@@ -296,6 +296,22 @@ def test_a_pad_is_shaped_on_its_picture_and_heard_so(demo_window: Any, qtbot: An
     while session.history.done:
         session.undo()
     assert np.abs(heard()[:8_000] - plain[:8_000]).max() < 1e-6 or (heard() ** 2).sum() == pytest.approx((plain**2).sum(), rel=0.3)
+
+
+def test_what_is_underneath_a_pad_is_told(demo_window: Any) -> None:
+    """And told anew once a slice is put on the pad, or corrected."""
+    window = demo_window
+    session, panel = window.session, window.kit.panel
+    kick = next(p for p in session.document.pads if p.drum == "kick")
+    session.select(pad_id=kick.id)
+    window.go_to(2)
+    both = next(s for s in session.document.slices() if {h.drum for h in s.cut.heard if h.confidence > 0.3} == {"kick", "hat_closed"})
+    session.edit("put on pad", lambda d: put_on_slot(d, kick.slot, both.cut.id))
+    counts = underneath_pad(session.document, session.document.pad(kick.id))
+    assert counts["hat_closed"] > 1
+    assert panel.under.text() == f"Underneath: closed hat (alone in {counts['hat_closed']} slices)"
+    session.edit("correct", lambda d: set_underneath(d, both.cut.id, "hat_closed", sounds=False))
+    assert panel.under.text() == "Nothing underneath to clean away"
 
 
 def test_the_kit_is_remade_and_dropped_on_by_hand(demo_window: Any) -> None:

@@ -22,7 +22,7 @@ from bompla.model.document import Document, Hit, Layer, Loop, Pad
 from bompla.model.shape import PLAIN, Shape, sounding
 from bompla.render.shaping import lead_ms, ringing, shaped
 from bompla.render.stretch import stretched
-from bompla.render.underneath import Alone, alone, underneath
+from bompla.render.underneath import Alone, alone, underneath_layer
 from bompla.units import db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
 
 FADE_IN_MS = 0.4
@@ -165,8 +165,7 @@ def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: flo
         shape = replace(shape, tail=document.tail)
     if shape.clean <= 0.0 or layer.of:
         return SoundKey(start, end, attack, shape, of=layer.of)
-    cut = next((c for c in document.cuts if c.at_sample == layer.at_sample), None)
-    others = underneath(cut, pad.drum) if cut else ()
+    others = underneath_layer(document, pad, layer)
     return SoundKey(start, end, attack, shape, pad.drum, others, alone=alone(document, (pad.drum, *others)) if others else ())
 
 

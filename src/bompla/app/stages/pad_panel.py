@@ -35,13 +35,14 @@ from bompla.model.kit_edits import (
     take_off,
 )
 from bompla.model.shape import DIRECTIONS, FILTERS, PLAIN, TAILS, Shape, ShapeParam
+from bompla.render.underneath import underneath_pad
 from bompla.units import note_name
 
 LEVEL = ShapeParam("level_db", "Level", "dB", MIN_LEVEL_DB, MAX_LEVEL_DB, "How loud the pad is")
 BARS = ("tune", "pan", "clean")
 CHOKES = ((-1, "as the drum"), (0, "nothing"), (1, "hats"), (2, "set 2"), (3, "set 3"), (4, "set 4"))
 FILTER_NAMES = {"none": "open", "low": "low-pass", "high": "high-pass", "band": "band-pass", "notch": "notch"}
-SHOWN_LAYERS = 5
+SHOWN_LAYERS, SHOWN_UNDERNEATH = 5, 2
 
 SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
 
@@ -135,6 +136,9 @@ class PadPanel(Panel):
             self.bars[key] = shape_bar(self._session, self.pad, key)
             grid.addWidget(self.bars[key], place // 2, place % 2)
         self.body.addLayout(grid)
+        self.under = label("", "dim")
+        self.under.setToolTip("Clean takes these away: whole where a slice has one alone and the loop is played from samples")
+        self.body.addWidget(self.under)
 
     def _choices(self) -> None:
         self.direction = Chips("Direction")
@@ -190,6 +194,7 @@ class PadPanel(Panel):
         self.level.show_value(pad.level_db)
         for key, bar in self.bars.items():
             bar.show_value(float(getattr(pad.shape, key)))
+        self.under.setText(_underneath_in_words(underneath_pad(document, pad)))
         self.envelope.show_shape(pad.shape)
         self.filter.show_shape(pad.shape)
         if pad.layers:
@@ -299,7 +304,6 @@ class PadPanel(Panel):
             self._session.edit("clear pad", lambda d: clear_pad(d, pad.id))
 
 
-
 def _named(text: str, widget: QWidget) -> QWidget:
     made = QWidget()
     row = QHBoxLayout(made)
@@ -309,3 +313,13 @@ def _named(text: str, widget: QWidget) -> QWidget:
     row.addWidget(widget)
     row.addStretch(1)
     return made
+
+
+def _underneath_in_words(drums: dict[str, int]) -> str:
+    """Say what is underneath, and of how many slices each could be known alone."""
+    if not drums:
+        return "Nothing underneath to clean away"
+    slices = {count: f" (alone in {count} slices)" for count in drums.values()} | {0: "", 1: " (alone in 1 slice)"}
+    named = [DRUMS[drum].label.lower() + slices[count] for drum, count in drums.items()]
+    more = len(named) - SHOWN_UNDERNEATH
+    return f"Underneath: {', '.join(named[:SHOWN_UNDERNEATH])}" + (f" and {more} more" if more > 0 else "")
