@@ -145,3 +145,14 @@ def settle(qtbot: Any, window: Any) -> None:
     qtbot.waitUntil(
         lambda: not (session.analysis.busy or session.threads.busy or session.work or playback.busy or playback._match_timer.isActive()),
     )
+
+
+def struck(drum: str, seed: int, peak: float, frames: int = 11_025) -> np.ndarray:
+    """Return a quarter of a second, or so many frames, of one strike of a kit drawn by seed."""
+    from bompla.demo.synth import draw_kit, strike
+
+    rng = np.random.default_rng(seed)
+    sound = np.zeros(frames)
+    voice = strike(draw_kit(rng), drum, 110, rng)[: len(sound)]
+    sound[: len(voice)] = voice
+    return peak * sound / np.abs(sound).max()
