@@ -137,6 +137,7 @@ class PadPanel(Panel):
             grid.addWidget(self.bars[key], place // 2, place % 2)
         self.body.addLayout(grid)
         self.under = label("", "dim")
+        self.under.setWordWrap(True)
         self.under.setToolTip("Clean takes these away: whole where a slice has one alone and the loop is played from samples")
         self.body.addWidget(self.under)
 
