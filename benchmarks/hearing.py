@@ -215,8 +215,8 @@ def against_library(rows: list[dict[str, Any]]) -> None:
     print(f"librosa: attacks {f_of(rows, 'librosa attacks'):.3f}, at 5 ms {f_of(rows, 'librosa attacks', 1):.3f}, "
           f"tempo right on {100 * np.mean([r['librosa tempo'] for r in rows]):.0f} %; our time is {ratio:.2f} of its")
     if easy := easiest(rows):
-        print(f"the {len(easy)} loops easiest for it, where it reaches {LIBRARY_USUAL}: our attacks {f_of(easy, 'attacks'):.3f}, "
-              f"at 5 ms {f_of(easy, 'attacks', 1):.3f}, drums {f_of(easy, 'drums'):.3f}, snares {f_of(easy, 'snare'):.3f}")
+        print(f"where it reaches {LIBRARY_USUAL}, on the {len(easy)} loops easiest for it, ours is")
+        print(line("easiest for it", easy))
 
 
 def main() -> None:
