@@ -59,6 +59,21 @@ def test_strikes_that_come_again_wave_for_wave_are_had_whole(seed: int, later: i
         assert sdr_db(known[drum], parts[drum].samples[:, 0]) - sdr_db(known[drum], mixture) > least_db
 
 
+@settings(max_examples=20, deadline=None)
+@given(
+    seed=st.integers(0, 99), frames=st.integers(1, 700), length=st.integers(1, 4_000), ahead=st.integers(0, 60),
+    rate=st.sampled_from([8_000, 44_100]),
+)
+def test_a_slice_however_short_is_the_sum_of_its_parts(seed: int, frames: int, length: int, ahead: int, rate: int) -> None:
+    samples = np.random.default_rng(seed).uniform(-0.5, 0.5, (9_000, 2)).astype(np.float32)
+    clip = Clip(samples, rate)
+    alone = {"snare": [(5_000, 5_000 + length)], "hat_closed": [(4_000, 4_000 + length), (0, 900)]}
+    start = 3_000
+    parts = pull_apart(clip, start, start + frames, ("snare", "hat_closed"), attack_sample=start + min(ahead, frames - 1), alone=alone)
+    whole = np.sum([part.samples for part in parts.values()], axis=0)
+    assert whole == pytest.approx(samples[start : start + frames], abs=1e-4)
+
+
 def test_strikes_of_which_no_two_are_alike_help_all_the_same() -> None:
     """As a drummer's are: what is like them is told better by strikes alone, and nothing that is not there is taken off."""
     from bompla.demo.synth import draw_kit, strike

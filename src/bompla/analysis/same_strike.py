@@ -59,7 +59,7 @@ def _best(white: Mono, whitener: Mono, examples: Sequence[Channels]) -> tuple[Ch
     best, found = -1.0, (examples[0], 0)
     for example in examples:
         own = lfilter(whitener, 1.0, example.mean(axis=1))[: white.size]
-        size = next_fast_len(white.size + own.size)
+        size = next_fast_len(max(white.size + own.size, 2 * FURTHEST + 1))
         fit = irfft(rfft(white, size) * rfft(own, size).conj(), size)
         near = np.concatenate([fit[-FURTHEST:], fit[: FURTHEST + 1]]) / (np.sqrt(float(own @ own)) + 1e-9)
         at = int(np.abs(near).argmax())
@@ -72,7 +72,7 @@ def _moved(found: tuple[Channels, int], frames: int) -> Channels:
     """Return an example so many samples later, of a length."""
     example, later = found
     moved = np.zeros((frames, example.shape[1]))
-    part = example[max(0, -later) : frames - later]
+    part = example[max(0, -later) : max(0, frames - later)]
     moved[max(0, later) : max(0, later) + len(part)] = part
     return moved
 

@@ -60,7 +60,7 @@ Stretches = Sequence[tuple[int, int]]
 
 
 @dataclass(frozen=True, eq=False)
-class Explained:
+class _Explained:
     """What a slice at `RATE` is made of: of each part by name what was taken off as it is, and the picture that explains the rest by.
 
     `again` has the shape of the slice, (frames, channels), as has `rest`; pictures have shape (frames of a spectrogram, bands).
@@ -70,7 +70,6 @@ class Explained:
     again: list[Channels]
     pictures: list[Picture]
     rest: Channels
-    lead: int
 
 
 def pull_apart(
@@ -93,9 +92,9 @@ def pull_apart(
     wanted = tuple(dict.fromkeys(drums))
     if len(wanted) == 1 or part.frames < 64:
         return {drum: part if index == 0 else Clip(np.zeros_like(part.samples), part.sample_rate) for index, drum in enumerate(wanted)}
-    known = explained(clip, start_sample, end_sample, wanted, attack_sample=attack_sample, alone=alone or {})
+    known = _explained(clip, start_sample, end_sample, wanted, attack_sample=attack_sample, alone=alone or {})
     made = {}
-    for drum, own, share in zip(known.names, known.again, shares_of(known), strict=True):
+    for drum, own, share in zip(known.names, known.again, _shares(known), strict=True):
         sound = own + _masked(known.rest, share)
         back = resampled(Clip(sound.astype(np.float32), RATE), clip.sample_rate).samples
         fitted = np.zeros_like(part.samples)
@@ -105,24 +104,24 @@ def pull_apart(
     return {drum: Clip(sound + over, clip.sample_rate) for drum, sound in made.items()}
 
 
-def explained(
+def _explained(
     clip: Clip, start_sample: int, end_sample: int, drums: tuple[str, ...], *, attack_sample: int | None, alone: Mapping[str, Stretches]
-) -> Explained:
+) -> _Explained:
     """Return what a slice is made of, as `pull_apart` says; drums are known, and more than one."""
     sound = resampled(clip.part(start_sample, end_sample), RATE).samples.astype(np.float64)
     lead = 0 if attack_sample is None else max(0, round((attack_sample - start_sample) * RATE / clip.sample_rate))
     strikes = [_strikes(clip, alone.get(drum, ())) for drum in drums]
-    power = band_power(sound)
+    power = _power(sound)
     pictures = [_aligned(_picture(drum, own), power.shape[0], lead // HOP) for drum, own in zip(drums, strikes, strict=True)]
     ring = _ring(clip, start_sample if attack_sample is None else attack_sample, power, lead // HOP)
     bent = _bent(power, pictures, ring)
     led = [[np.pad(one, ((lead, 0), (0, 0))) for one in own] for own in strikes]
     again, left = _taken_off(sound, power, bent, led + [[]] * len(ring))
     names = (*drums, RINGING)[: len(bent)]
-    return Explained(names, again, [own * its for own, its in zip(bent, left, strict=True)], sound - np.sum(again, axis=0), lead // HOP)
+    return _Explained(names, again, [own * its for own, its in zip(bent, left, strict=True)], sound - np.sum(again, axis=0))
 
 
-def shares_of(known: Explained) -> list[Picture]:
+def _shares(known: _Explained) -> list[Picture]:
     """Return the share of each part of what is left by frame and band, adding to 1."""
     total = np.maximum(np.sum(known.pictures, axis=0), np.finfo(np.float64).tiny)
     return [own / total for own in known.pictures]
@@ -130,7 +129,7 @@ def shares_of(known: Explained) -> list[Picture]:
 
 def picture_of(sound: Floats) -> Picture:
     """Return the picture of a mono strike at `RATE` that begins at its attack."""
-    power = (np.abs(stft(sound, SIZE, HOP)) ** 2) @ bands()
+    power = (np.abs(stft(sound, SIZE, HOP)) ** 2) @ _bands()
     picture = np.full((TEMPLATE_FRAMES, power.shape[1]), _TINY)
     count = min(TEMPLATE_FRAMES, power.shape[0])
     picture[:count] = np.maximum(power[:count], _TINY)
@@ -180,7 +179,7 @@ def _taken_off(sound: Channels, power: Picture, bent: list[Picture], strikes: li
     found, left = [], []
     for own, picture in zip(played_again(sound, strikes), bent, strict=True):
         share = picture / total
-        explained = float((share * np.minimum(1.0, band_power(own) / (power + _TINY))).sum() / ((share**2).sum() + _TINY))
+        explained = float((share * np.minimum(1.0, _power(own) / (power + _TINY))).sum() / ((share**2).sum() + _TINY))
         least, most = PLAYED_AGAIN
         sure = float(np.clip((explained - least) / (most - least), 0.0, 1.0))
         found.append(sure * own)
@@ -190,15 +189,15 @@ def _taken_off(sound: Channels, power: Picture, bent: list[Picture], strikes: li
 
 def _masked(sound: Channels, share: Picture) -> Channels:
     """Return a share by frame and band of a sound, with the phases that it has."""
-    mask = (share @ bands().T) / np.maximum(bands().sum(axis=1), 1e-6)
+    mask = (share @ _bands().T) / np.maximum(_bands().sum(axis=1), 1e-6)
     channels = [istft(stft(sound[:, n].astype(np.float32), SIZE, HOP) * mask, SIZE, HOP, len(sound)) for n in range(sound.shape[1])]
     return np.stack(channels, axis=1).astype(np.float64)
 
 
-def band_power(sound: Channels) -> Picture:
+def _power(sound: Channels) -> Picture:
     """Return the power of all channels by frame and band."""
     spectra = [stft(sound[:, channel].astype(np.float32), SIZE, HOP) for channel in range(sound.shape[1])]
-    return np.asarray(sum(np.abs(spectrum) ** 2 for spectrum in spectra) @ bands(), np.float64)
+    return np.asarray(sum(np.abs(spectrum) ** 2 for spectrum in spectra) @ _bands(), np.float64)
 
 
 def _aligned(picture: Picture, frames: int, lead: int) -> Picture:
@@ -219,7 +218,7 @@ def _ring(clip: Clip, attack_sample: int, power: Picture, lead: int) -> list[Pic
     if last < (last - first) / 2:
         return []
     sound = resampled(clip.part(max(0, first), last), RATE).samples.astype(np.float64)
-    before = band_power(sound)[: len(sound) // HOP]
+    before = _power(sound)[: len(sound) // HOP]
     half = len(before) // 2
     earlier, later = before[:half].mean(axis=0), before[half:].mean(axis=0)
     if later.sum() < power.max(axis=0).sum() * 10.0 ** (-RING_DB / 10.0):
@@ -257,7 +256,7 @@ def _first_gain(power: Picture, picture: Picture) -> float:
 
 
 @lru_cache(maxsize=1)
-def bands() -> Floats:
+def _bands() -> Floats:
     """Return triangular bands a sixth of an octave wide, never narrower than a bin, shape (bins, bands)."""
     hz = RATE / SIZE
     edges = [0.0, hz]

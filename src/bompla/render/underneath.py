@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, deque
 
+from bompla.analysis.separate import MOST_STRIKES
 from bompla.model.document import Cut, Document, Layer, Pad, Slice
 
 UNDERNEATH = 0.3
 """How sure a drum must be to be taken away from underneath."""
-
-MOST_ALONE = 8
 
 Stretch = tuple[int, int]
 """From an attack up to where the next slice begins, in samples of the source."""
@@ -31,20 +30,33 @@ def underneath_layer(document: Document, pad: Pad, layer: Layer) -> tuple[str, .
 def underneath_pad(document: Document, pad: Pad) -> dict[str, int]:
     """Return the drums underneath the slices of a pad, what most have first, and how many slices of the loop have each to itself."""
     counts = Counter(drum for layer in pad.layers for drum in underneath_layer(document, pad, layer))
-    slices = [one.cut for one in document.slices() if not one.cut.left_out]
-    return {drum: sum(_has_to_itself(cut, drum) for cut in slices) for drum, _ in counts.most_common()}
+    found = _all_alone(document)
+    return {drum: len(found.get(drum, ())) for drum, _ in counts.most_common()}
 
 
 def alone(document: Document, drums: tuple[str, ...]) -> Alone:
     """Return for each of these drums the slices of the loop that it has to itself, the clearest first; what was left out does not count."""
-    slices = [one for one in document.slices() if not one.cut.left_out]
-    found = [(drum, sorted((one for one in slices if _has_to_itself(one.cut, drum)), key=_clearness, reverse=True)) for drum in drums]
-    return tuple((drum, tuple((one.cut.attack_sample, one.end_sample) for one in own[:MOST_ALONE])) for drum, own in found if own)
+    found = _all_alone(document)
+    return tuple((drum, found[drum][:MOST_STRIKES]) for drum in drums if drum in found)
 
 
-def _has_to_itself(cut: Cut, drum: str) -> bool:
-    return any(h.drum == drum and h.sure for h in cut.heard) and not underneath(cut, drum)
+def _all_alone(document: Document) -> dict[str, tuple[Stretch, ...]]:
+    """Return all of them for every drum; of the last few documents they are kept, as every hit of a cleaned pad asks for them."""
+    slices = document.slices()
+    for known, made in tuple(_RECENT):
+        if known is slices:
+            return made
+    found: dict[str, list[Slice]] = {}
+    for one in sorted(slices, key=_clearness, reverse=True):
+        for drum in (h.drum for h in one.cut.heard if h.sure and not one.cut.left_out and not underneath(one.cut, h.drum)):
+            found.setdefault(drum, []).append(one)
+    made = {drum: tuple((one.cut.attack_sample, one.end_sample) for one in own) for drum, own in found.items()}
+    _RECENT.append((slices, made))
+    return made
 
 
 def _clearness(one: Slice) -> tuple[float, int]:
     return one.cut.clear_db, one.end_sample - one.cut.attack_sample
+
+
+_RECENT: deque[tuple[tuple[Slice, ...], dict[str, tuple[Stretch, ...]]]] = deque(maxlen=4)
