@@ -92,7 +92,7 @@ def judge(task: tuple[int, str, argparse.Namespace]) -> dict[str, Any]:
     row["attacks"] = (matched(list(known), list(found), 0.010), matched(list(known), list(found), 0.005), len(known), len(found))
     pairs = mir_eval.util.match_events(known, found, 0.010) if len(found) else []
     row["errors"] = [1000.0 * (found[j] - known[i]) for i, j in pairs]
-    row |= _drums(loop, [cut for cut in document.cuts if cut.attack_sample / RATE < ends_s])
+    row |= drums_in(loop, [cut for cut in document.cuts if cut.attack_sample / RATE < ends_s])
     region = truth["region"]
     bpm = document.bpm
     row["tempo"] = (abs(bpm / truth["bpm"] - 1) < 0.005, abs(bpm / truth["bpm"] - 1) < 0.001)
@@ -135,7 +135,7 @@ def _use(model: str, context: str) -> None:
     _use.known = (model, context)  # type: ignore[attr-defined]
 
 
-def _drums(loop: Any, cuts: list[Any]) -> dict[str, Any]:
+def drums_in(loop: Any, cuts: list[Any]) -> dict[str, Any]:
     """Count drums within 25 ms: by family, each drum by itself, and ghost notes."""
     near, slack = 0.025, 0.012
     est = [(c.attack_sample / RATE, h.drum, h.velocity, h.confidence) for c in cuts for h in played(c)]

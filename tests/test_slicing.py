@@ -95,6 +95,9 @@ def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> 
 
 def test_each_kind_of_doubt_is_found(demo: tuple[Document, Clip]) -> None:
     document, clip = demo
+    unsure = doubts_of(document, clip)
+    assert [(doubt.kind, doubt.reason) for doubt in unsure] == [("unsure", "perhaps closed hat underneath, 34 %")]
+    document = unsure[0].mends[-1].edit(document)
     assert doubts_of(document, clip) == ()
     first, second, third = (s.cut for s in document.slices()[:3])
     close = add_cut(document, second.at_sample + round(0.03 * clip.sample_rate))

@@ -22,14 +22,17 @@ from conftest import settle
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 
 
-def test_the_path_says_where_the_work_stands(demo_window: Any) -> None:
+def test_the_path_says_where_the_work_stands(demo_window: Any, qtbot: Any) -> None:
     lines = [button._line for button in demo_window.path.buttons]
     document = demo_window.session.document
     assert lines[0] == "4 bars"
-    assert lines[1] == f"{len(document.slices())} slices"
+    assert lines[1] == f"{len(document.slices())} · 1 to check"
     assert lines[2] == f"{len(document.pads)} pads"
     assert lines[3] == f"A · {len(document.pattern.hits)} hits"
     assert lines[4] == "not yet"
+    demo_window.session.edit("keep", demo_window.session.doubts[0].mends[-1].edit)
+    settle(qtbot, demo_window)
+    assert demo_window.path.buttons[1]._line == f"{len(document.slices())} slices"
 
 
 def test_readings_offered_fill_the_loop_and_the_one_that_holds_is_first(demo: tuple[Document, Clip]) -> None:

@@ -10,10 +10,11 @@ from itertools import pairwise
 
 import numpy as np
 
+from bompla.analysis.unsure import Unsure, other_way, unsure_of
 from bompla.audio.clip import Clip
 from bompla.errors import EditError
 from bompla.model.cut_edits import add_cut, delete_cuts, keep_doubt, set_heard, set_left_out
-from bompla.model.document import Attack, Document, Slice
+from bompla.model.document import Attack, Cut, Document, Slice
 from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
 
 CLOSE_MS = 45.0
@@ -37,26 +38,35 @@ FULL_SCALE, FLAT_SAMPLES = 0.985, 4
 OFF_SHARE = 0.3
 """How far from both the sixteenths and the triplets, as a share of a sixteenth, a hit is off the grid."""
 
-KINDS = ("silent", "two hits", "too close", "clipped", "too quiet", "off the grid")
+KINDS = ("silent", "two hits", "too close", "clipped", "unsure", "too quiet", "off the grid")
 """The kinds of doubt, the worst first."""
 
 
 @dataclass(frozen=True)
 class Mend:
-    """What may be done about a doubt, and the edit that does it."""
+    """What may be done about a doubt, and the edit that does it, to this slice or to `all_alike`.
+
+    `words` name the edit where the label alone would not say what it did.
+    """
 
     label: str
     edit: Callable[[Document], Document]
+    words: str = ""
+    all_alike: bool = False
 
 
 @dataclass(frozen=True)
 class Doubt:
-    """A reason to look at a slice: its cut, one of `KINDS`, the reason in words, and mends, the likeliest first."""
+    """A reason to look at a slice: its cut, one of `KINDS`, the reason in words, and mends, the likeliest first and to keep it last.
+
+    Doubts that are `alike` may be kept together.
+    """
 
     cut_id: int
     kind: str
     reason: str
     mends: tuple[Mend, ...]
+    alike: tuple[object, ...] = ()
 
 
 def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
@@ -71,6 +81,7 @@ def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
     peaks = np.array([float(level[s.start_sample : s.end_sample].max(initial=0.0)) for s in slices])
     loudest = max(float(peaks.max()), 1e-9)
     missed = _missed(document, slices)
+    unsure = _unsure_in(slices)
     found = []
     for index, piece in enumerate(slices):
         cut = piece.cut
@@ -78,10 +89,38 @@ def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
             continue
         after = slices[index + 1] if index + 1 < len(slices) else None
         for kind in KINDS:
-            if kind not in cut.kept and (doubt := _doubt(kind, document, clip, piece, after, peaks[index], loudest, missed)):
+            if kind == "unsure":
+                doubt = _unsure_doubt(cut, unsure)
+            else:
+                doubt = None if kind in cut.kept else _doubt(kind, document, clip, piece, after, peaks[index], loudest, missed)
+            if doubt is not None:
                 found.append(doubt)
                 break
     return tuple(found)
+
+
+def _unsure_in(slices: tuple[Slice, ...]) -> dict[Unsure, tuple[int, ...]]:
+    """Return the doubts about drums, each with the cuts of all slices that are in it."""
+    found: dict[Unsure, tuple[int, ...]] = {}
+    for piece in slices:
+        if not piece.cut.left_out and (doubted := unsure_of(piece.cut)):
+            found[doubted[0]] = (*found.get(doubted[0], ()), piece.cut.id)
+    return found
+
+
+def _unsure_doubt(cut: Cut, known: dict[Unsure, tuple[int, ...]]) -> Doubt | None:
+    doubted = unsure_of(cut)
+    if doubted is None:
+        return None
+    unsure, reason = doubted
+    same = known[unsure]
+    ways = ((cut.id,), same) if len(same) > 1 else ((cut.id,),)
+    mends = (
+        Mend(unsure.mend(len(ids)), partial(other_way, cut_ids=ids, unsure=unsure), unsure.words(len(ids)), len(ids) > 1)
+        for ids in ways
+    )
+    keep = Mend("keep", lambda d: keep_doubt(d, cut.id, unsure.kept_as))
+    return Doubt(cut.id, "unsure", reason, (*mends, keep), (unsure,))
 
 
 def _doubt(
@@ -94,7 +133,7 @@ def _doubt(
     keep = Mend("keep", lambda d: keep_doubt(d, cut.id, kind))
 
     def made(reason: str, *mends: Mend) -> Doubt:
-        return Doubt(cut.id, kind, reason, (*mends, keep))
+        return Doubt(cut.id, kind, reason, (*mends, keep), (kind,))
 
     if kind == "silent" and gain_to_db(peak) < SILENT_DB:
         return made("silent", *join, out)

@@ -80,6 +80,7 @@ COMMANDS = (
     Command("doubt_mend", "Mend it, the first way", "F5", IN_SLICE),
     Command("doubt_second", "Mend it, the second way", "F6", IN_SLICE),
     Command("doubt_keep", "Keep it as it is", "F7", IN_SLICE),
+    Command("doubt_keep_all", "Keep it and all that are like it", "Shift+F7", IN_SLICE),
     Command("slice_rename", "Rename the slice", "F2", IN_SLICE),
     Command("slice_leave", "Leave the slice out, or take it in", "Ctrl+E", IN_SLICE),
     *(Command(f"call_{drum.key}", f"Call the slice {drum.label.lower()}", f"Alt+{drum.letter}", IN_SLICE) for drum in DRUMS.values()),

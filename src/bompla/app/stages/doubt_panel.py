@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from functools import partial
+from collections.abc import Callable
+from functools import partial, reduce
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
@@ -12,6 +13,7 @@ from bompla.app.commands import tip
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.widgets.controls import Panel, button, clear_layout, label
+from bompla.model.document import Document
 
 SHOWN = 2
 """How many doubts the list shows at once: the next ones, in order of time."""
@@ -69,12 +71,28 @@ class DoubtPanel(Panel):
         doubt = ahead[0]
         if which >= len(doubt.mends) - 1:
             return
-        following = ahead[1].cut_id if len(ahead) > 1 else 0
+        mend = doubt.mends[which]
+        done = [other for other in ahead if other is doubt or (mend.all_alike and other.alike == doubt.alike)]
+        following = next((other.cut_id for other in ahead if other not in done), 0)
         self._apply(doubt, which, following)
+
+    def keep_alike(self) -> None:
+        """Keep the first doubt shown and all that are like it, in one step; then go to the next of another kind."""
+        ahead = self._ahead()
+        if not ahead:
+            return
+        kept = [doubt for doubt in ahead if doubt.alike == ahead[0].alike]
+        rest = [doubt for doubt in ahead if doubt not in kept]
+        every = [doubt.mends[-1].edit for doubt in kept]
+        words = "keep" if len(kept) == 1 else f"keep {len(kept)} slices"
+        self._edit(words, lambda document: reduce(lambda changed, edit: edit(changed), every, document), rest[0].cut_id if rest else 0)
 
     def _apply(self, doubt: Doubt, which: int, following: int) -> None:
         mend = doubt.mends[which]
-        if self._session.edit(mend.label, mend.edit) and following:
+        self._edit(mend.words or mend.label, mend.edit, following)
+
+    def _edit(self, words: str, edit: Callable[[Document], Document], following: int) -> None:
+        if self._session.edit(words, edit) and following:
             document = self._session.document
             if document is not None and any(cut.id == following for cut in document.cuts):
                 self._choose(following)
@@ -107,7 +125,7 @@ class DoubtPanel(Panel):
         for index, mend in enumerate(doubt.mends):
             text = mend.label[:1].upper() + mend.label[1:]
             last = index == len(doubt.mends) - 1
-            hint = tip("doubt_keep") if last else keys[index] if index < len(keys) else mend.label
+            hint = f"{tip('doubt_keep')}\n{tip('doubt_keep_all')}" if last else keys[index] if index < len(keys) else mend.label
             row.addWidget(button(text, partial(self._apply, doubt, index, 0), tip=hint))
         row.addStretch(1)
         column.addLayout(row)

@@ -1,0 +1,150 @@
+"""Drums in doubt: what is asked about a slice, what each answer does, and how answers are given to all alike at once."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from msgspec.structs import replace
+from PyQt6.QtCore import Qt
+
+from bompla.analysis.doubts import Doubt, doubts_of
+from bompla.analysis.unsure import CERTAIN, PERHAPS, other_way, unsure_of
+from bompla.audio.clip import Clip
+from bompla.demo import loop_paths
+from bompla.model.as_heard import as_heard, played
+from bompla.model.document import Cut, Document, Heard
+from bompla.model.drums import DRUMS
+from conftest import settle
+from test_slicing import SHIFT, press
+
+Told = list[tuple[str, float]]
+
+
+def cut_of(heard: Told) -> Cut:
+    return Cut(7, 0, 0, 0.9, "heard", heard=tuple(Heard(drum, share, 80) for drum, share in heard))
+
+
+def with_heard(document: Document, heard: dict[int, Told]) -> Document:
+    """Return the document in which nothing but these slices, by number, is in doubt."""
+    cuts = {s.cut.id: tuple(Heard(d, c, 80) for d, c in heard.get(s.number, [("kick", 1.0)])) for s in document.slices()}
+    return replace(document, cuts=tuple(replace(cut, heard=cuts.get(cut.id, ())) for cut in document.cuts))
+
+
+def asked(document: Document, clip: Clip) -> list[Doubt]:
+    return [doubt for doubt in doubts_of(document, clip) if doubt.kind == "unsure"]
+
+
+@pytest.mark.parametrize(
+    ("heard", "reason", "label", "sounds"),
+    [
+        ([("kick", 1.0), ("snare", 0.35)], "perhaps snare underneath, 35 %", "add", {"kick", "snare"}),
+        ([("kick", 1.0), ("ride", 0.52)], "ride underneath, only 52 %", "take out", {"kick"}),
+        ([("rim", 0.33), ("snare", 0.1)], "perhaps rim, 33 %", "add", {"rim"}),
+        ([("snare", 0.55), ("rim", 0.25)], "snare, only 55 %", "rim", {"rim"}),
+        ([("snare", 0.55), ("hat_closed", 0.5)], "closed hat underneath, only 50 %", "take out", {"snare"}),
+        ([("perc", 0.5)], "percussion, only 50 %", "leave out", set()),
+        ([("hat_closed", 0.8), ("hat_open", 0.2)], "closed hat, or open hat?", "open hat", {"hat_open"}),
+        ([("kick", 1.0), ("hat_open", 0.7), ("hat_pedal", 0.2)], "open hat underneath, or pedal hat?", "pedal hat", {"kick", "hat_pedal"}),
+        ([("hat_closed", 0.33), ("hat_open", 0.31)], "perhaps closed hat, 33 %", "add", {"hat_closed"}),
+        ([("kick", 0.97), ("snare", 0.2), ("hat_closed", 0.9), ("hat_open", 0.08)], "", "", {"kick", "hat_closed"}),
+    ],
+)
+def test_what_is_asked_and_what_the_other_way_does(
+    demo: tuple[Document, Clip], heard: Told, reason: str, label: str, sounds: set[str]
+) -> None:
+    document = with_heard(demo[0], {3: heard})
+    cut_id = document.slices()[2].cut.id
+    if not reason:
+        assert asked(document, demo[1]) == []
+        return
+    (doubt,) = asked(document, demo[1])
+    assert (doubt.cut_id, doubt.reason, doubt.mends[0].label) == (cut_id, reason, label)
+    mended = doubt.mends[0].edit(document)
+    assert {h.drum for h in played(mended.cut(cut_id)) if not mended.cut(cut_id).left_out} == sounds
+    kept = doubt.mends[-1].edit(document)
+    assert played(kept.cut(cut_id)) == played(document.cut(cut_id)), "kept as it is"
+    assert not any(d.reason == reason for d in asked(kept, demo[1]))
+    assert document.variations == mended.variations
+
+
+TOLD = st.lists(st.sampled_from(list(DRUMS)), min_size=1, max_size=5, unique=True).flatmap(
+    lambda drums: st.tuples(*(st.tuples(st.just(drum), st.integers(5, 100).map(lambda n: n / 100.0)) for drum in drums))
+)
+
+
+@given(told=TOLD, answers=st.lists(st.booleans(), min_size=12, max_size=12))
+def test_however_it_is_answered_a_slice_is_soon_done(
+    demo: tuple[Document, Clip], told: tuple[tuple[str, float], ...], answers: list[bool]
+) -> None:
+    """Each answer settles its drum: it is never asked again, and no drum that was sure changes by it."""
+    heard = sorted(told, key=lambda one: -one[1])
+    document = with_heard(demo[0], {3: heard})
+    cut_id = document.slices()[2].cut.id
+    sure = {drum for drum, share in heard if share >= CERTAIN and not drum.startswith("hat_")}
+    never = {drum for drum, share in heard if share < PERHAPS / 2}
+    for other in answers:
+        doubted = unsure_of(document.cut(cut_id))
+        if doubted is None or document.cut(cut_id).left_out:
+            break
+        doubt = next(d for d in asked(document, demo[1]) if d.cut_id == cut_id)
+        assert doubt.reason == doubted[1]
+        document = doubt.mends[0 if other else -1].edit(document)
+    else:
+        pytest.fail("a slice goes on asking")
+    sounding = {h.drum for h in played(document.cut(cut_id))}
+    assert sure <= sounding
+    assert not never & sounding
+
+
+def test_slices_in_the_same_doubt_are_answered_together(demo: tuple[Document, Clip]) -> None:
+    soft = [("kick", 1.0), ("snare", 0.36)]
+    document = with_heard(demo[0], {2: soft, 4: [("kick", 1.0), ("snare", 0.55)], 5: soft, 9: [("kick", 1.0), ("snare", 0.31)]})
+    found = asked(document, demo[1])
+    assert [d.mends[1].label for d in found if len(d.mends) == 3] == ["add to all 3"] * 3
+    every = found[0].mends[1]
+    assert every.words == "add snare, 3 slices"
+    mended = every.edit(document)
+    numbers = {s.number: {h.drum for h in played(s.cut)} for s in mended.slices()}
+    assert {n for n, drums in numbers.items() if "snare" in drums} == {2, 4, 5, 9}
+    assert [d.reason for d in asked(mended, demo[1])] == ["snare underneath, only 55 %"]
+    snare = next(pad.id for pad in document.pads if pad.drum == "snare")
+    assert sum(hit.pad_id == snare for hit in as_heard(mended).hits) == 4
+    unsure = unsure_of(document.slices()[1].cut)
+    assert unsure is not None
+    assert other_way(document, (), unsure[0]) == document
+    assert found[0].alike == found[2].alike != found[1].alike
+
+
+def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
+    session, stage = window.session, window.slice
+    session.open(next(path for path in loop_paths() if path.stem == "lamplight shuffle"))
+    settle(qtbot, window)
+    window.go_to(1)
+    first, pattern = session.document, session.document.pattern
+    feet = [d for d in session.doubts if len(d.mends) == 3 and d.reason.startswith("pedal hat underneath")]
+    count = len(feet)
+    assert count > 2
+    session.select(cut_id=feet[0].cut_id)
+    press(stage.view, Qt.Key.Key_F5)
+    settle(qtbot, window)
+    assert not any(h.drum == "hat_pedal" for h in session.document.cut(feet[0].cut_id).heard)
+    session.select(cut_id=feet[1].cut_id)
+    press(stage.view, Qt.Key.Key_F6)
+    settle(qtbot, window)
+    assert not any(h.drum == "hat_pedal" and h.sure for d in feet for h in session.document.cut(d.cut_id).heard)
+    assert session.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"
+    assert session.history.undo_label == f"take out pedal hat, {count - 1} slices"
+    session.undo()
+    session.undo()
+    settle(qtbot, window)
+    assert session.document == first
+    session.select(cut_id=feet[0].cut_id)
+    press(stage.view, Qt.Key.Key_F7, SHIFT)
+    settle(qtbot, window)
+    assert not any(d.reason.startswith("pedal hat underneath") for d in session.doubts)
+    assert session.document.pattern == pattern
+    session.undo()
+    assert session.document == first, "to keep all is one step"
