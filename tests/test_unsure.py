@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QPushButton
 
 from bompla.analysis.doubts import Doubt, doubts_of
 from bompla.analysis.unsure import CERTAIN, PERHAPS, other_way, unsure_of
 from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
 from bompla.model.as_heard import as_heard, played
+from bompla.model.cut_edits import set_heard
 from bompla.model.document import Cut, Document, Heard
 from bompla.model.drums import DRUMS
 from conftest import settle
@@ -148,3 +152,30 @@ def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     assert session.document.pattern == pattern
     session.undo()
     assert session.document == first, "to keep all is one step"
+
+
+def test_a_drum_of_a_slice_is_heard_without_the_others(demo_window: Any, qtbot: Any) -> None:
+    """What leads has no hat on it, by a key; the hat has no kick under it, by its button; what is in doubt comes before what leads."""
+    session, stage, engine = demo_window.session, demo_window.slice, demo_window.playback.engine
+    demo_window.go_to(1)
+    slices = [s for s in session.document.slices() if not unsure_of(s.cut)]
+    piece = next(s for s in slices if [h.drum for h in s.cut.heard if h.confidence > PERHAPS] == ["kick", "hat_closed"])
+    session.select(cut_id=piece.cut.id)
+    settle(qtbot, demo_window)
+
+    def low_share(hear: Callable[[], None]) -> float:
+        start = engine.state.rendered_frames
+        hear()
+        settle(qtbot, demo_window)
+        qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 24_000)
+        sound = engine.captured(since_frame=start)[:, 0]
+        power = np.abs(np.fft.rfft(sound)) ** 2
+        return float(power[np.fft.rfftfreq(len(sound), 1.0 / engine.sample_rate) < 200.0].sum() / power.sum())
+
+    hat = next(b for b in stage.panel.findChildren(QPushButton) if b.accessibleName() == "Hear the closed hat alone")
+    assert low_share(hat.click) < 0.1
+    assert low_share(lambda: press(stage.view, Qt.Key.Key_F4)) > 0.7
+    doubted = (Heard("kick", 1.0, 100), Heard("hat_closed", 0.5, 80))
+    session.edit("doubt it", lambda d: set_heard(d, piece.cut.id, doubted))
+    settle(qtbot, demo_window)
+    assert low_share(lambda: press(stage.view, Qt.Key.Key_F4)) < 0.1

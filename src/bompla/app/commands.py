@@ -64,6 +64,7 @@ COMMANDS = (
     Command("slice_next", "Next slice, and listen", "Right", IN_SLICE),
     Command("slice_back", "Slice before, and listen", "Left", IN_SLICE),
     Command("slice_listen", "Listen to the slice", "Return", IN_SLICE),
+    Command("slice_drum", "Listen to the drum in doubt by itself, or to the one that leads", "F4", IN_SLICE),
     Command("slice_follow", "Listen to the slice and what follows", "Shift+Return", IN_SLICE),
     Command("slice_around", "Listen around the cut, for clicks", "Alt+Return", IN_SLICE),
     Command("slice_cut", "Cut at the playhead", "Ctrl+Return", IN_SLICE),

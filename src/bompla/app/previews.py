@@ -16,8 +16,8 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.engine.host import Engine
 from bompla.errors import EngineError
-from bompla.model.document import Loop
-from bompla.render.sounds import for_listening
+from bompla.model.document import Document, Loop, Slice
+from bompla.render.sounds import drum_key, for_listening, made_sound
 
 MOST_PREVIEW_S = 30.0
 
@@ -49,6 +49,11 @@ class Previews(QObject):
             return np.tile(sound, (times, 1)) if times > 1 else sound
 
         self._make(make)
+
+    def play_drum(self, document: Document, clip: Clip, piece: Slice, drum: str) -> None:
+        """Play a drum of a slice without what sounds with it."""
+        rate = self._engine.sample_rate
+        self._make(lambda: made_sound(clip, drum_key(document, piece, drum), rate))
 
     def play_seam(self, clip: Clip, loop: Loop, reach: int, times: int) -> None:
         """Play so many samples before a loop's end and after its start on end, so many times."""

@@ -18,11 +18,11 @@ from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.groove.feel import felt_pattern
 from bompla.groove.order import Passage, passage_hits, total_beats
-from bompla.model.document import Document, Hit, Layer, Loop, Pad
+from bompla.model.document import Document, Hit, Layer, Loop, Pad, Slice
 from bompla.model.shape import PLAIN, Shape, sounding
 from bompla.render.shaping import lead_ms, ringing, shaped
 from bompla.render.stretch import stretched
-from bompla.render.underneath import Alone, alone, underneath_layer
+from bompla.render.underneath import Alone, alone, underneath, underneath_layer
 from bompla.units import db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
 
 FADE_IN_MS = 0.4
@@ -167,6 +167,13 @@ def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: flo
         return SoundKey(start, end, attack, shape, of=layer.of)
     others = underneath_layer(document, pad, layer)
     return SoundKey(start, end, attack, shape, pad.drum, others, alone=alone(document, (pad.drum, *others)) if others else ())
+
+
+def drum_key(document: Document, piece: Slice, drum: str) -> SoundKey:
+    """Return what a slice is made from with no other drum than this in it; the whole slice where no other is heard."""
+    others = underneath(piece.cut, drum)
+    own = alone(document, (drum, *others)) if others else ()
+    return SoundKey(piece.start_sample, piece.end_sample, piece.cut.attack_sample, replace(PLAIN, clean=1.0), drum, others, alone=own)
 
 
 def made_sound(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float32]:

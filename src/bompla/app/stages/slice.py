@@ -7,6 +7,7 @@ from functools import partial
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from bompla.analysis.doubts import MISSED_CLEAR_DB
+from bompla.analysis.unsure import unsure_of
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.stages.base import Stage
@@ -42,7 +43,7 @@ class SliceStage(Stage):
         column = QVBoxLayout()
         column.setSpacing(9)
         self.doubts = DoubtPanel(session, playback)
-        self.panel = SlicePanel(session, listen=self._listen, join=self._delete, leave_field=self.view.setFocus)
+        self.panel = SlicePanel(session, listen=self._listen, hear=self._listen_drum, join=self._delete, leave_field=self.view.setFocus)
         self.doubts.setFixedWidth(284)
         column.addWidget(self.doubts)
         area = scrolling(self.panel)
@@ -128,7 +129,7 @@ class SliceStage(Stage):
     def _commands(self) -> None:
         for key, action in {
             "slice_next": lambda: self.step(1), "slice_back": lambda: self.step(-1), "slice_listen": self._listen,
-            "slice_follow": self._listen_on, "slice_around": self._listen_around,
+            "slice_drum": self._listen_drum, "slice_follow": self._listen_on, "slice_around": self._listen_around,
             "slice_cut": lambda: self.session.cut_at(round(self.playback.playhead_sample())), "slice_between": self._cut_between,
             "slice_delete": self._delete, "slice_hold": self.panel.toggle_hold, "slice_leave": self.panel.toggle_left_out,
             "slice_later": lambda: self._nudge(nudge_samples(self.session, 1.0)),
@@ -166,6 +167,15 @@ class SliceStage(Stage):
         piece = self.chosen()
         if piece is not None:
             self.playback.audition(piece)
+
+    def _listen_drum(self, drum: str = "") -> None:
+        """Play one drum of the slice without what sounds with it: the one named, else the one in doubt, else the one that leads."""
+        document, piece, clip = self.session.document, self.chosen(), self.session.clip
+        if document is None or piece is None or clip is None or not piece.cut.heard:
+            return
+        doubted = unsure_of(piece.cut)
+        wanted = drum or (doubted[0].drum if doubted else piece.cut.heard[0].drum)
+        self.playback.previews.play_drum(document, clip, piece, wanted)
 
     def _listen_on(self) -> None:
         """Play the slice and a bar of what follows."""

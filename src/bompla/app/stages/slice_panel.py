@@ -6,17 +6,19 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from bompla.analysis.doubts import alike
+from bompla.analysis.unsure import unsure_of
 from bompla.app.commands import tip
 from bompla.app.session import Session
 from bompla.app.theme import theme
 from bompla.app.widgets.controls import Facts, HeadBadge, MiniWave, Panel, button, clear_layout, label
 from bompla.model.cut_edits import correct_all, hold_cuts, rename_slice, set_left_out, set_underneath
-from bompla.model.document import Document, Slice
+from bompla.model.document import Document, Heard, Slice
 from bompla.model.drums import DRUMS
 from bompla.render.sounds import fade_out_ms
+from bompla.render.underneath import underneath
 from bompla.units import gain_to_db, samples_to_ms
 
 ORIGINS = {"heard": "at an attack", "even": "at an even step", "hand": "by hand"}
@@ -27,10 +29,11 @@ class SlicePanel(Panel):
     """Shows the selected slice; what is done here is done to every selected one."""
 
     def __init__(
-        self, session: Session, *, listen: Callable[[], object], join: Callable[[], object], leave_field: Callable[[], object]
+        self, session: Session, *, listen: Callable[[], object], hear: Callable[[str], object], join: Callable[[], object],
+        leave_field: Callable[[], object],
     ) -> None:
         super().__init__("Slice")
-        self._session, self._leave_field = session, leave_field
+        self._session, self._hear, self._leave_field = session, hear, leave_field
         self.wave = MiniWave(54)
         self.body.addWidget(self.wave)
         self.facts = Facts(("starts", "length", "cut", "end"))
@@ -124,26 +127,32 @@ class SlicePanel(Panel):
         self.facts.set("length", length)
 
     def _show_heard(self, piece: Slice) -> None:
+        """Show the drums that are likeliest, and the one that is in doubt."""
         clear_layout(self.heard)
-        for index, heard in enumerate(piece.cut.heard[:HEARD_SHOWN]):
-            row = QHBoxLayout()
-            row.setSpacing(6)
-            row.addWidget(HeadBadge(heard.drum))
-            sure = heard.sure
-            place = (", underneath" if sure else ", perhaps") if index else ""
-            row.addWidget(label(DRUMS[heard.drum].label + place, "value" if sure or not index else "dim"))
-            row.addStretch(1)
-            row.addWidget(label(f"{100 * heard.confidence:.0f} %", "dim"))
-            if index:
-                name = DRUMS[heard.drum].label.lower()
-                made = button("not" if sure else "yes", partial(self._set_under, heard.drum, not sure), chip=True,
-                              tip=f"There is no {name} under it" if sure else f"There is a {name} under it")
-                made.setAccessibleName(f"{'No' if sure else 'Yes,'} {name} underneath")
-                made.setObjectName("small")
-                row.addWidget(made)
-            self.heard.addLayout(row)
+        doubted = unsure_of(piece.cut)
+        for index, heard in enumerate(piece.cut.heard):
+            if index < HEARD_SHOWN or (doubted and heard.drum == doubted[0].drum):
+                self.heard.addLayout(self._heard_row(piece, index, heard))
         if not piece.cut.heard:
             self.heard.addWidget(label("nothing yet", "dim"))
+
+    def _heard_row(self, piece: Slice, index: int, heard: Heard) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(HeadBadge(heard.drum))
+        sure, name = heard.sure, DRUMS[heard.drum].label.lower()
+        place = (", underneath" if sure else ", perhaps") if index else ""
+        row.addWidget(label(DRUMS[heard.drum].label + place, "value" if sure or not index else "dim"))
+        row.addStretch(1)
+        row.addWidget(label(f"{100 * heard.confidence:.0f} %", "dim"))
+        if underneath(piece.cut, heard.drum):
+            tip = f"Hear the {name} without what sounds with it"
+            row.addWidget(_small("hear", partial(self._hear, heard.drum), tip, f"Hear the {name} alone"))
+        if index:
+            tip = f"There is no {name} under it" if sure else f"There is a {name} under it"
+            words = f"{'No' if sure else 'Yes,'} {name} underneath"
+            row.addWidget(_small("not" if sure else "yes", partial(self._set_under, heard.drum, not sure), tip, words))
+        return row
 
     def call_it(self, drum: str) -> None:
         """Say which drum leads in all selected slices."""
@@ -191,6 +200,13 @@ class SlicePanel(Panel):
         if piece is not None and self.name.text().strip() != piece.cut.name:
             self._session.edit("rename slice", lambda d: rename_slice(d, piece.cut.id, self.name.text()))
         self._leave_field()
+
+
+def _small(text: str, action: Callable[[], object], tip: str, name: str) -> QPushButton:
+    made = button(text, action, chip=True, tip=tip)
+    made.setAccessibleName(name)
+    made.setObjectName("small")
+    return made
 
 
 def edit_text(field: QLineEdit) -> None:
