@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
@@ -17,10 +18,12 @@ from bompla.analysis.doubts import Doubt, doubts_of
 from bompla.analysis.unsure import CERTAIN, PERHAPS, other_way, unsure_of
 from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
+from bompla.groove.rebuild import gone_hits, offered_hits
 from bompla.model.as_heard import as_heard, played
-from bompla.model.cut_edits import set_heard
-from bompla.model.document import Cut, Document, Heard
+from bompla.model.cut_edits import correct_heard, set_heard, set_underneath
+from bompla.model.document import Cut, Document, Heard, Hit
 from bompla.model.drums import DRUMS
+from bompla.model.pattern_edits import drop_offers, take_offers, with_hits
 from conftest import settle
 from test_slicing import SHIFT, press
 
@@ -122,6 +125,31 @@ def test_slices_in_the_same_doubt_are_answered_together(demo: tuple[Document, Cl
     assert found[0].alike == found[2].alike != found[1].alike
 
 
+CORRECTIONS = st.lists(
+    st.tuples(st.integers(0, 44), st.sampled_from(["kick", "snare", "hat_closed", "hat_open", "crash"]), st.integers(0, 2)), max_size=8
+)
+
+
+@given(first=CORRECTIONS, then=CORRECTIONS)
+def test_what_is_corrected_is_offered_to_the_pattern(
+    demo: tuple[Document, Clip], first: list[tuple[int, str, int]], then: list[tuple[int, str, int]]
+) -> None:
+    """Taken, the pattern is as it is heard now, but for what was played by hand; left, nothing of it is offered again."""
+    own = Hit(demo[0].next_id, next(pad.id for pad in demo[0].pads if pad.drum == "crash"), 1.37, 90)
+    document = replace(with_hits(demo[0], [*demo[0].pattern.hits, own]), next_id=own.id + 1)
+    for corrections in (first, then):
+        for index, drum, way in corrections:
+            cut_id = document.slices()[index].cut.id
+            document = correct_heard(document, cut_id, drum) if way == 2 else set_underneath(document, cut_id, drum, bool(way))
+        kept = document.pattern.hits
+        left = drop_offers(document)
+        assert (offered_hits(left), gone_hits(left), left.pattern.hits) == ([], [], kept)
+        document = take_offers(document, offered_hits(document), gone_hits(document))
+        assert (offered_hits(document), gone_hits(document)) == ([], [])
+        wanted = Counter((hit.pad_id, round(hit.at_beats, 6)) for hit in (*as_heard(document).hits, own))
+        assert Counter((hit.pad_id, round(hit.at_beats, 6)) for hit in document.pattern.hits) == wanted
+
+
 def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     session, stage = window.session, window.slice
     session.open(next(path for path in loop_paths() if path.stem == "lamplight shuffle"))
@@ -141,6 +169,13 @@ def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     assert not any(h.drum == "hat_pedal" and h.sure for d in feet for h in session.document.cut(d.cut_id).heard)
     assert session.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"
     assert session.history.undo_label == f"take out pedal hat, {count - 1} slices"
+    assert (stage.offer_line.text(), stage.offer_add.text()) == (f"{count} hits gone", "Change A")
+    stage.offer_add.click()
+    foot = next(pad.id for pad in session.document.pads if pad.drum == "hat_pedal")
+    before, after = (sum(hit.pad_id == foot for hit in hits) for hits in (pattern.hits, session.document.pattern.hits))
+    assert before - after == count
+    assert not stage.offer_add.isVisible()
+    session.undo()
     session.undo()
     session.undo()
     settle(qtbot, window)

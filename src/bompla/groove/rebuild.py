@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable
-from itertools import pairwise
+from itertools import islice, pairwise, takewhile
 
 from msgspec.structs import replace
 
 from bompla.model.as_heard import heard_hits, played
-from bompla.model.cut_edits import recut
+from bompla.model.cut_edits import SAME_ATTACK_MS, recut
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Heard, Hit, Layer, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
 from bompla.model.heard_loop import HeardLoop
@@ -59,9 +59,43 @@ def document_from(heard: HeardLoop, title: str) -> Document:
 
 
 def offered_hits(document: Document) -> list[tuple[int, float, int]]:
-    """Return the hits of the cuts that the pattern has not been given yet."""
-    offered = set(document.offers)
-    return heard_hits(document, [cut for cut in document.cuts if cut.id in offered])
+    """Return the hits of new and corrected cuts that the pattern lacks, as (pad id, beats, velocity)."""
+    if not document.offers:
+        return []
+    placed, near = _placed(document), ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
+    offered = heard_hits(document, [cut for cut in document.cuts if cut.id in document.offers])
+    times = document.beat_map.samples_at([at_beats for _, at_beats, _ in offered])
+    return [hit for hit, at_sample in zip(offered, times, strict=True) if not _within(placed.get(hit[0], []), at_sample, near)]
+
+
+def gone_hits(document: Document) -> list[int]:
+    """Return the ids of hits of the pattern whose drums were heard at a cut until it was corrected."""
+    corrected = [cut for cut in document.cuts if cut.before and cut.id in document.offers]
+    if not corrected:
+        return []
+    placed, near = _placed(document), ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
+    found: list[int] = []
+    for cut in corrected:
+        gone = set(cut.before) - {h.drum for h in played(cut)}
+        for pad in document.pads:
+            if pad.drum in gone:
+                found += _within(placed.get(pad.id, []), cut.attack_sample, near)
+    return found
+
+
+def _placed(document: Document) -> dict[int, list[tuple[float, int]]]:
+    """Return for each pad when its hits are, in samples and in order, with their ids."""
+    hits = document.pattern.hits
+    found: dict[int, list[tuple[float, int]]] = {}
+    times = document.beat_map.samples_at([hit.at_beats for hit in hits]).tolist()
+    for at_sample, hit in sorted(zip(times, hits, strict=True), key=lambda one: one[0]):
+        found.setdefault(hit.pad_id, []).append((at_sample, hit.id))
+    return found
+
+
+def _within(placed: list[tuple[float, int]], at_sample: float, near: float) -> list[int]:
+    first = bisect_left(placed, at_sample - near, key=lambda one: one[0])
+    return [hit_id for _, hit_id in takewhile(lambda one: one[0] <= at_sample + near, islice(placed, first, None))]
 
 
 def made_kit(cuts: Iterable[Cut], next_id: int) -> tuple[tuple[Pad, ...], int]:

@@ -274,7 +274,7 @@ def correct_heard(document: Document, cut_id: int, drum: str) -> Document:
     cut = document.cut(cut_id)
     velocity = cut.heard[0].velocity if cut.heard else 100
     rest = tuple(h for h in cut.heard[1:] if h.drum != drum)
-    return _with_cut(document, replace(cut, heard=(Heard(drum, 1.0, velocity), *rest), held=True))
+    return _corrected(document, cut, (Heard(drum, 1.0, velocity), *rest))
 
 
 def set_heard(document: Document, cut_id: int, heard: tuple[Heard, ...]) -> Document:
@@ -282,6 +282,13 @@ def set_heard(document: Document, cut_id: int, heard: tuple[Heard, ...]) -> Docu
     if all(cut.id != cut_id for cut in document.cuts):
         return document
     return _with_cut(document, replace(document.cut(cut_id), heard=heard))
+
+
+def _corrected(document: Document, cut: Cut, heard: tuple[Heard, ...]) -> Document:
+    """Enter what is heard at a cut by hand; what that changes in the pattern is offered."""
+    before = dict.fromkeys((*cut.before, *(h.drum for h in cut.heard if h.sure)))
+    changed = _with_cut(document, replace(cut, heard=heard, held=True, before=tuple(before)))
+    return changed if cut.id in document.offers else replace(changed, offers=(*document.offers, cut.id))
 
 
 def _with_cut(document: Document, cut: Cut) -> Document:
@@ -347,10 +354,10 @@ def set_underneath(document: Document, cut_id: int, drum: str, sounds: bool) -> 
     cut = document.cut(cut_id)
     rest = tuple(h for h in cut.heard if h.drum != drum)
     if not sounds:
-        return _with_cut(document, replace(cut, heard=rest, held=True))
+        return _corrected(document, cut, rest)
     velocity = next((h.velocity for h in cut.heard if h.drum == drum), 80)
     lead = rest[:1]
-    return _with_cut(document, replace(cut, heard=(*lead, Heard(drum, 1.0, velocity), *rest[1:]), held=True))
+    return _corrected(document, cut, (*lead, Heard(drum, 1.0, velocity), *rest[1:]))
 
 
 def _unplayed(document: Document, cuts: list[Cut], new_ids: list[int]) -> list[int]:

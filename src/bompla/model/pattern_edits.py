@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from statistics import median
 
 from msgspec.structs import replace
@@ -89,19 +89,19 @@ def set_velocity(document: Document, hit_ids: Iterable[int], velocity: int) -> D
     return _changed(document, set(hit_ids), lambda hit: replace(hit, velocity=_held(velocity)))
 
 
-def take_offers(document: Document, hits: Iterable[tuple[int, float, int]]) -> Document:
-    """Add offered hits, as (pad id, beats, velocity), to the pattern, and close the offer."""
+def take_offers(document: Document, hits: Iterable[tuple[int, float, int]], gone: Collection[int] = ()) -> Document:
+    """Add offered hits, as (pad id, beats, velocity), to the pattern, take out those that are `gone`, by id, and close the offer."""
     new, next_id = [], document.next_id
     for pad_id, at_beats, velocity in hits:
         new.append(Hit(next_id, pad_id, at_beats, _held(velocity)))
         next_id += 1
-    grown = with_hits(document, [*document.pattern.hits, *new])
-    return replace(grown, offers=(), next_id=next_id)
+    grown = with_hits(document, [*(hit for hit in document.pattern.hits if hit.id not in gone), *new])
+    return drop_offers(replace(grown, next_id=next_id))
 
 
 def drop_offers(document: Document) -> Document:
     """Leave the pattern as it is and close the offer."""
-    return replace(document, offers=())
+    return replace(document, offers=(), cuts=tuple(replace(cut, before=()) if cut.before else cut for cut in document.cuts))
 
 
 def _held(velocity: int) -> int:

@@ -12,10 +12,12 @@ from bompla.app.commands import BY_KEY
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.widgets.controls import Panel
-from bompla.groove.rebuild import offered_hits
+from bompla.groove.rebuild import gone_hits, offered_hits
 from bompla.model.cut_edits import choose_reading
 from bompla.model.document import Document, TempoReading
 from bompla.model.pattern_edits import drop_offers, take_offers
+
+OFFER_TIP = "Put the hits of new and corrected slices into the pattern, and take out those that are no longer heard"
 
 
 class Stage(QWidget):
@@ -52,12 +54,19 @@ class Stage(QWidget):
             self.session.edit(f"read as {reading.bpm:.1f} BPM", lambda document: choose_reading(document, reading))
 
     def take_offers(self) -> None:
-        """Put the hits of new cuts into the pattern."""
-        self.session.edit("add new hits", lambda document: take_offers(document, offered_hits(document)))
+        """Put the hits of new and corrected cuts into the pattern, and take those out that are no longer heard."""
+        self.session.edit("take hits from slices", lambda document: take_offers(document, offered_hits(document), gone_hits(document)))
 
     def drop_offers(self) -> None:
         """Leave the pattern as it is, and close the offer."""
         self.session.edit("leave new hits", drop_offers)
+
+    def offered(self, document: Document) -> tuple[str, str]:
+        """Return in words what new and corrected cuts offer, empty where it is nothing, and what taking it is called."""
+        new, gone = len(offered_hits(document)), len(gone_hits(document)) if document.offers else 0
+        words = [f"{new} new hit" + ("" if new == 1 else "s")] if new else []
+        words += [f"{gone} gone" if new else f"{gone} hit" + ("" if gone == 1 else "s") + " gone"] if gone else []
+        return ", ".join(words), f"{'Change' if gone else 'Add to'} {document.pattern.letter}"
 
     def connect_all(self) -> None:
         """Listen to session and playback; called when everything has been laid out."""

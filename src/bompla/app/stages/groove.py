@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
 from bompla.app.commands import tip
 from bompla.app.playback import Playback
 from bompla.app.session import Session
-from bompla.app.stages.base import Stage
+from bompla.app.stages.base import OFFER_TIP, Stage
 from bompla.app.stages.feel_panel import FeelPanel
 from bompla.app.stages.order_panel import OrderPanel
 from bompla.app.stages.selection_panel import SelectionPanel
@@ -21,7 +21,6 @@ from bompla.app.widgets.controls import Chips, Facts, HoverButton, Panel, button
 from bompla.app.widgets.detailstrip import DETAILS, WAYS, DetailStrip
 from bompla.app.widgets.lanes import GRIDS, TUPLETS, LaneView
 from bompla.groove.grid import beat_divisions
-from bompla.groove.rebuild import offered_hits
 from bompla.groove.writers import STARTERS, one_at_a_time, starter, unplayable
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
@@ -132,9 +131,10 @@ class GrooveStage(Stage):
         divisions = beat_divisions([h.at_beats for h in inside], document.pattern_beats, compound=document.pattern_meter.compound)
         thirds = int((divisions == 3).sum())
         self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")
-        offered = len(offered_hits(document)) if document.offers else 0
-        self.offer_panel.setVisible(offered > 0)
-        self.offer_panel.heading.setText(f"New cuts hold {offered} hit" + ("" if offered == 1 else "s"))
+        offered, take = self.offered(document)
+        self.offer_panel.setVisible(bool(offered))
+        self.offer_panel.heading.setText(f"From the slices: {offered}")
+        self.offer_add.setText(take)
         self.selected.refresh(document)
         self.order.refresh(document)
         self.detail.update()
@@ -154,19 +154,20 @@ class GrooveStage(Stage):
         column = QVBoxLayout(side)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(9)
+        self.offer_panel = Panel("From the slices")
+        row = QHBoxLayout()
+        self.offer_add = button("Add to A", self.take_offers, tip=OFFER_TIP, primary=True)
+        row.addWidget(self.offer_add)
+        row.addWidget(button("Not now", self.drop_offers, tip="Leave the pattern as it is"))
+        row.addStretch(1)
+        self.offer_panel.body.addLayout(row)
+        column.addWidget(self.offer_panel)
         self.selected = SelectionPanel(self.session, self.playback, self.lanes)
         column.addWidget(self.selected)
         self.writer = WriterPanel(self.session)
         column.addWidget(self.writer)
         self.feel = FeelPanel(self.session)
         column.addWidget(self.feel)
-        self.offer_panel = Panel("New cuts")
-        row = QHBoxLayout()
-        row.addWidget(button("Add to A", self.take_offers, tip="Put the hits of the new cuts into the pattern", primary=True))
-        row.addWidget(button("Not now", self.drop_offers, tip="Leave the pattern as it is"))
-        row.addStretch(1)
-        self.offer_panel.body.addLayout(row)
-        column.addWidget(self.offer_panel)
         pattern = Panel("Pattern")
         self.pattern_panel = pattern
         self.facts = Facts(("hits", "grid"))

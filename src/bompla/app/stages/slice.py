@@ -10,13 +10,12 @@ from bompla.analysis.doubts import MISSED_CLEAR_DB
 from bompla.analysis.unsure import unsure_of
 from bompla.app.playback import Playback
 from bompla.app.session import Session
-from bompla.app.stages.base import Stage
+from bompla.app.stages.base import OFFER_TIP, Stage
 from bompla.app.stages.cutting_bar import CuttingBar
 from bompla.app.stages.doubt_panel import DoubtPanel
 from bompla.app.stages.slice_panel import SlicePanel, edit_text
 from bompla.app.widgets.controls import button, label, scrolling
 from bompla.app.widgets.cutview import CutView, nudge_samples
-from bompla.groove.rebuild import offered_hits
 from bompla.model.cut_edits import delete_cuts, nudge_cuts
 from bompla.model.document import PADS_PER_PAGE, Cut, Document, Slice
 from bompla.model.drums import DRUMS
@@ -58,7 +57,7 @@ class SliceStage(Stage):
     def _offer_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
         self.offer_line = label("", "value")
-        self.offer_add = button("Add to A", self.take_offers, tip="Put the hits of the new cuts into the pattern", primary=True)
+        self.offer_add = button("Add to A", self.take_offers, tip=OFFER_TIP, primary=True)
         self.offer_drop = button("Not now", self.drop_offers, tip="Leave the pattern as it is")
         for widget in (self.offer_line, self.offer_add, self.offer_drop):
             row.addWidget(widget)
@@ -84,8 +83,8 @@ class SliceStage(Stage):
         count, doubts = len(document.slices()), len(self.session.doubts)
         if doubts:
             return f"{count} · {doubts} to check"
-        new = f" · {len(document.offers)} new" if document.offers else ""
-        return f"{count} slices{new}"
+        offered, _ = self.offered(document)
+        return f"{count} · {offered}" if offered else f"{count} slices"
 
     def needs_you(self) -> bool:
         """Whether there are slices to check."""
@@ -102,10 +101,11 @@ class SliceStage(Stage):
     def refresh(self, document: Document) -> None:
         """Show how it is cut, the offer and the selected slice."""
         self.bar.refresh(document)
-        offered = len(offered_hits(document)) if document.offers else 0
-        self.offer_line.setText(f"{offered} new hit" + ("" if offered == 1 else "s"))
+        offered, take = self.offered(document)
+        self.offer_line.setText(offered)
+        self.offer_add.setText(take)
         for widget in (self.offer_line, self.offer_add, self.offer_drop):
-            widget.setVisible(offered > 0)
+            widget.setVisible(bool(offered))
         self.panel.refresh(document)
         self._dim()
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from bompla.analysis.doubts import alike
 from bompla.analysis.unsure import unsure_of
@@ -34,7 +34,7 @@ class SlicePanel(Panel):
     ) -> None:
         super().__init__("Slice")
         self._session, self._hear, self._leave_field = session, hear, leave_field
-        self.wave = MiniWave(54)
+        self.wave = MiniWave(44)
         self.body.addWidget(self.wave)
         self.facts = Facts(("starts", "length", "cut", "end"))
         self.body.addWidget(self.facts)
@@ -43,8 +43,10 @@ class SlicePanel(Panel):
         self.name.editingFinished.connect(self._rename)
         self.body.addWidget(self.name)
         self.body.addWidget(label("Heard as", "heading"))
-        self.heard = QVBoxLayout()
-        self.heard.setSpacing(4)
+        self.heard = QGridLayout()
+        self.heard.setHorizontalSpacing(6)
+        self.heard.setVerticalSpacing(4)
+        self.heard.setColumnStretch(1, 1)
         self.body.addLayout(self.heard)
         self._correct_row()
         row = QHBoxLayout()
@@ -132,27 +134,24 @@ class SlicePanel(Panel):
         doubted = unsure_of(piece.cut)
         for index, heard in enumerate(piece.cut.heard):
             if index < HEARD_SHOWN or (doubted and heard.drum == doubted[0].drum):
-                self.heard.addLayout(self._heard_row(piece, index, heard))
+                self._show_drum(piece, index, heard)
         if not piece.cut.heard:
-            self.heard.addWidget(label("nothing yet", "dim"))
+            self.heard.addWidget(label("nothing yet", "dim"), 0, 0, 1, -1)
 
-    def _heard_row(self, piece: Slice, index: int, heard: Heard) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(6)
-        row.addWidget(HeadBadge(heard.drum))
+    def _show_drum(self, piece: Slice, index: int, heard: Heard) -> None:
+        grid = self.heard
+        grid.addWidget(HeadBadge(heard.drum), index, 0)
         sure, name = heard.sure, DRUMS[heard.drum].label.lower()
-        place = (", underneath" if sure else ", perhaps") if index else ""
-        row.addWidget(label(DRUMS[heard.drum].label + place, "value" if sure or not index else "dim"))
-        row.addStretch(1)
-        row.addWidget(label(f"{100 * heard.confidence:.0f} %", "dim"))
+        words = DRUMS[heard.drum].label if not index else f"with {name}" if sure else f"perhaps {name}"
+        grid.addWidget(label(words, "value" if sure or not index else "dim"), index, 1)
+        grid.addWidget(label(f"{100 * heard.confidence:.0f} %", "dim"), index, 2, Qt.AlignmentFlag.AlignRight)
         if underneath(piece.cut, heard.drum):
             tip = f"Hear the {name} without what sounds with it"
-            row.addWidget(_small("hear", partial(self._hear, heard.drum), tip, f"Hear the {name} alone"))
+            grid.addWidget(_small("hear", partial(self._hear, heard.drum), tip, f"Hear the {name} alone"), index, 3)
         if index:
             tip = f"There is no {name} under it" if sure else f"There is a {name} under it"
             words = f"{'No' if sure else 'Yes,'} {name} underneath"
-            row.addWidget(_small("not" if sure else "yes", partial(self._set_under, heard.drum, not sure), tip, words))
-        return row
+            grid.addWidget(_small("not" if sure else "yes", partial(self._set_under, heard.drum, not sure), tip, words), index, 4)
 
     def call_it(self, drum: str) -> None:
         """Say which drum leads in all selected slices."""

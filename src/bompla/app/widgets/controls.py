@@ -12,8 +12,8 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QFrame,
     QGridLayout,
-    QHBoxLayout,
     QLabel,
+    QLayout,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -219,7 +219,7 @@ def scrolling(widget: QWidget) -> QScrollArea:
     return area
 
 
-def clear_layout(layout: QVBoxLayout | QHBoxLayout) -> None:
+def clear_layout(layout: QLayout) -> None:
     """Take everything out of a layout."""
     while (item := layout.takeAt(0)) is not None:
         widget = item.widget()
@@ -227,7 +227,7 @@ def clear_layout(layout: QVBoxLayout | QHBoxLayout) -> None:
         if widget is not None:
             widget.hide()
             widget.deleteLater()
-        elif isinstance(inner, QVBoxLayout | QHBoxLayout):
+        elif inner is not None:
             clear_layout(inner)
 
 
