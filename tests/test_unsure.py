@@ -24,6 +24,7 @@ from bompla.model.cut_edits import correct_heard, set_heard, set_underneath
 from bompla.model.document import Cut, Document, Heard, Hit
 from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import drop_offers, take_offers, with_hits
+from bompla.model.variation_edits import show_variation
 from conftest import settle
 from test_slicing import SHIFT, press
 
@@ -187,6 +188,29 @@ def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     assert session.document.pattern == pattern
     session.undo()
     assert session.document == first, "to keep all is one step"
+
+
+def test_a_drum_that_has_no_pad_gets_one_with_its_hits(demo_window: Any, qtbot: Any) -> None:
+    session, stage = demo_window.session, demo_window.slice
+    demo_window.go_to(1)
+    first = session.document
+    ids = [piece.cut.id for piece in first.slices()[4:6]]
+    for cut_id in ids:
+        session.edit("hear a shaker", lambda d, cut_id=cut_id: set_underneath(d, cut_id, "shaker", True))
+    settle(qtbot, demo_window)
+    assert (stage.offer_line.text(), stage.offer_add.text()) == ("2 new hits, a new pad", "Add to A")
+    session.edit("show as heard", lambda d: show_variation(d, -1))
+    assert not stage.offer_line.isVisible(), "what was heard stays as it is"
+    session.undo()
+    stage.offer_add.click()
+    settle(qtbot, demo_window)
+    made = session.document
+    (shaker,) = [pad for pad in made.pads if pad.drum == "shaker"]
+    assert {layer.at_sample for layer in shaker.layers} <= {made.cut(cut_id).at_sample for cut_id in ids}
+    assert shaker.layers
+    assert sum(hit.pad_id == shaker.id for hit in made.pattern.hits) == 2
+    assert [pad for pad in made.pads if pad.drum != "shaker"] == list(first.pads), "no other pad changes"
+    assert not stage.offer_line.isVisible()
 
 
 def test_a_drum_of_a_slice_is_heard_without_the_others(demo_window: Any, qtbot: Any) -> None:

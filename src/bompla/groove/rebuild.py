@@ -83,6 +83,16 @@ def gone_hits(document: Document) -> list[int]:
     return found
 
 
+def with_offered_pads(document: Document) -> Document:
+    """Return the document with a pad for each drum of new and corrected cuts that has none."""
+    offered = [cut for cut in document.cuts if cut.id in document.offers and not cut.left_out]
+    lacking = {h.drum for cut in offered for h in played(cut)} - {pad.drum for pad in document.pads}
+    if not lacking:
+        return document
+    made, _ = made_kit(document.cuts, document.next_id)
+    return _with_pads(document, document.pads, [new for new in made if new.drum in lacking])
+
+
 def _placed(document: Document) -> dict[int, list[tuple[float, int]]]:
     """Return for each pad when its hits are, in samples and in order, with their ids."""
     hits = document.pattern.hits
@@ -127,16 +137,16 @@ def remade_kit(document: Document) -> Document:
     """Make the kit anew from the slices as they stand; pads changed by hand stay, and so do all hits."""
     made, _ = made_kit(document.cuts, document.next_id)
     kept = {pad.drum: pad for pad in reversed(document.pads)}
-    next_id = document.next_id
     pads = [pad for pad in document.pads if pad.own or all(pad.drum != new.drum for new in made)]
+    pads += [replace(old, layers=new.layers) for new in made if (old := kept.get(new.drum)) is not None and not old.own]
+    return _with_pads(document, pads, [new for new in made if new.drum not in kept])
+
+
+def _with_pads(document: Document, pads: Iterable[Pad], made: Iterable[Pad]) -> Document:
+    """Return the document with these pads and those made anew, where no pad is or was."""
+    pads, next_id = list(pads), document.next_id
     taken = {pad.slot for pad in pads} | {pad.slot for pad in document.pads}
     for new in made:
-        old = kept.get(new.drum)
-        if old is not None and old.own:
-            continue
-        if old is not None:
-            pads.append(replace(old, layers=new.layers))
-            continue
         slot = _free_slot(DRUMS[new.drum], taken)
         taken.add(slot)
         pads.append(replace(new, id=next_id, slot=slot))
