@@ -20,7 +20,7 @@ from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
 from bompla.groove.rebuild import gone_hits, offered_hits
 from bompla.model.as_heard import as_heard, played
-from bompla.model.cut_edits import correct_heard, set_heard, set_underneath
+from bompla.model.cut_edits import correct_heard, set_heard, set_left_out, set_underneath
 from bompla.model.document import Cut, Document, Heard, Hit
 from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import drop_offers, take_offers, with_hits
@@ -127,7 +127,7 @@ def test_slices_in_the_same_doubt_are_answered_together(demo: tuple[Document, Cl
 
 
 CORRECTIONS = st.lists(
-    st.tuples(st.integers(0, 44), st.sampled_from(["kick", "snare", "hat_closed", "hat_open", "crash"]), st.integers(0, 2)), max_size=8
+    st.tuples(st.integers(0, 44), st.sampled_from(["kick", "snare", "hat_closed", "hat_open", "crash"]), st.integers(0, 4)), max_size=8
 )
 
 
@@ -141,7 +141,12 @@ def test_what_is_corrected_is_offered_to_the_pattern(
     for corrections in (first, then):
         for index, drum, way in corrections:
             cut_id = document.slices()[index].cut.id
-            document = correct_heard(document, cut_id, drum) if way == 2 else set_underneath(document, cut_id, drum, bool(way))
+            if way < 2:
+                document = set_underneath(document, cut_id, drum, bool(way))
+            elif way == 2:
+                document = correct_heard(document, cut_id, drum)
+            else:
+                document = set_left_out(document, [cut_id], way == 3)
         kept = document.pattern.hits
         left = drop_offers(document)
         assert (offered_hits(left), gone_hits(left), left.pattern.hits) == ([], [], kept)

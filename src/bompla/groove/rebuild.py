@@ -76,7 +76,7 @@ def gone_hits(document: Document) -> list[int]:
     placed, near = _placed(document), ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
     found: list[int] = []
     for cut in corrected:
-        gone = set(cut.before) - {h.drum for h in played(cut)}
+        gone = set(cut.before) - {h.drum for h in played(cut) if not cut.left_out}
         for pad in document.pads:
             if pad.drum in gone:
                 found += _within(placed.get(pad.id, []), cut.attack_sample, near)

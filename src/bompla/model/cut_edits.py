@@ -261,10 +261,10 @@ def rename_slice(document: Document, cut_id: int, name: str) -> Document:
 
 
 def set_left_out(document: Document, cut_ids: Iterable[int], left_out: bool) -> Document:
-    """Leave slices out of kit making and of what is written, or take them in again."""
-    chosen = set(cut_ids)
-    cuts = tuple(replace(c, left_out=left_out) if c.id in chosen else c for c in document.cuts)
-    return replace(document, cuts=cuts)
+    """Leave slices out of kit making and of what is written, or take them in again; what that changes in the pattern is offered."""
+    chosen = {cut.id for cut in document.cuts if cut.left_out != left_out}.intersection(cut_ids)
+    cuts = tuple(replace(c, left_out=left_out, before=_before(c)) if c.id in chosen else c for c in document.cuts)
+    return replace(document, cuts=cuts, offers=(*document.offers, *sorted(chosen.difference(document.offers))))
 
 
 def correct_heard(document: Document, cut_id: int, drum: str) -> Document:
@@ -286,9 +286,13 @@ def set_heard(document: Document, cut_id: int, heard: tuple[Heard, ...]) -> Docu
 
 def _corrected(document: Document, cut: Cut, heard: tuple[Heard, ...]) -> Document:
     """Enter what is heard at a cut by hand; what that changes in the pattern is offered."""
-    before = dict.fromkeys((*cut.before, *(h.drum for h in cut.heard if h.sure)))
-    changed = _with_cut(document, replace(cut, heard=heard, held=True, before=tuple(before)))
+    changed = _with_cut(document, replace(cut, heard=heard, held=True, before=_before(cut)))
     return changed if cut.id in document.offers else replace(changed, offers=(*document.offers, cut.id))
+
+
+def _before(cut: Cut) -> tuple[str, ...]:
+    """Return the drums that the pattern may have of a cut, once it is changed."""
+    return tuple(dict.fromkeys((*cut.before, *(h.drum for h in cut.heard if h.sure))))
 
 
 def _with_cut(document: Document, cut: Cut) -> Document:

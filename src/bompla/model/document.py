@@ -82,7 +82,7 @@ class Cut(msgspec.Struct, frozen=True):
 
     `attack_sample` is where the sound of the slice begins to rise, at or just after the cut;
     `clear_db` how far it stands above what still rings from before. `kept` names the doubts that
-    the user has looked at and found well, `before` the drums that it had until it was corrected, while that is offered.
+    the user has looked at and found well, `before` the drums that it had until it was changed, while that is offered.
     """
 
     id: int
