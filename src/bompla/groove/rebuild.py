@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
+from collections import deque
 from collections.abc import Iterable
 from itertools import islice, pairwise, takewhile
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
@@ -56,6 +58,30 @@ def document_from(heard: HeardLoop, title: str) -> Document:
         next_id += 1
     ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
     return replace(document, variations=(Variation("A", "as heard", ordered),), next_id=next_id)
+
+
+class Offer(NamedTuple):
+    """What new, corrected and left out cuts would change: `ready` is the document with the pads that are needed, then hits new and gone."""
+
+    ready: Document
+    new: tuple[tuple[int, float, int], ...] = ()
+    gone: tuple[int, ...] = ()
+
+
+_OFFERS: deque[tuple[Document, Offer]] = deque(maxlen=2)
+
+
+def offer_of(document: Document) -> Offer:
+    """Return what is offered to the shown pattern; what was heard stays as it is. The last are kept, as every view asks for them."""
+    if not document.offers or not document.pattern.letter:
+        return Offer(document)
+    for known, made in tuple(_OFFERS):
+        if known is document:
+            return made
+    ready = with_offered_pads(document)
+    made = Offer(ready, tuple(offered_hits(ready)), tuple(gone_hits(ready)))
+    _OFFERS.append((document, made))
+    return made
 
 
 def offered_hits(document: Document) -> list[tuple[int, float, int]]:

@@ -12,7 +12,7 @@ from bompla.app.commands import BY_KEY
 from bompla.app.playback import Playback
 from bompla.app.session import Session
 from bompla.app.widgets.controls import Panel
-from bompla.groove.rebuild import gone_hits, offered_hits, with_offered_pads
+from bompla.groove.rebuild import offer_of
 from bompla.model.cut_edits import choose_reading
 from bompla.model.document import Document, TempoReading
 from bompla.model.pattern_edits import drop_offers, take_offers
@@ -55,12 +55,7 @@ class Stage(QWidget):
 
     def take_offers(self) -> None:
         """Put the hits of new and corrected cuts into the pattern, and take those out that are no longer heard."""
-
-        def taken(document: Document) -> Document:
-            ready = with_offered_pads(document)
-            return take_offers(ready, offered_hits(ready), gone_hits(ready))
-
-        self.session.edit("take hits from slices", taken)
+        self.session.edit("take hits from slices", lambda document: take_offers(*offer_of(document)))
 
     def drop_offers(self) -> None:
         """Leave the pattern as it is, and close the offer."""
@@ -68,10 +63,8 @@ class Stage(QWidget):
 
     def offered(self, document: Document) -> tuple[str, str]:
         """Return in words what new and corrected cuts offer, empty where it is nothing, and what taking it is called."""
-        if not document.offers or not document.pattern.letter:  # what was heard has it all, and stays as it is
-            return "", ""
-        ready = with_offered_pads(document)
-        new, gone, pads = len(offered_hits(ready)), len(gone_hits(ready)), len(ready.pads) - len(document.pads)
+        offer = offer_of(document)
+        new, gone, pads = len(offer.new), len(offer.gone), len(offer.ready.pads) - len(document.pads)
         words = [f"{new} new hit" + ("" if new == 1 else "s")] if new else []
         words += [f"{gone} gone" if new else f"{gone} hit" + ("" if gone == 1 else "s") + " gone"] if gone else []
         words += ["a new pad" if pads == 1 else f"{pads} new pads"] if pads else []
