@@ -56,6 +56,7 @@ def asked(document: Document, clip: Clip) -> list[Doubt]:
         ([("perc", 0.5)], "percussion, only 50 %", "leave out", set()),
         ([("hat_closed", 0.8), ("hat_open", 0.2)], "closed hat, or open hat?", "open hat", {"hat_open"}),
         ([("kick", 1.0), ("hat_open", 0.7), ("hat_pedal", 0.2)], "open hat underneath, or pedal hat?", "pedal hat", {"kick", "hat_pedal"}),
+        ([("kick", 1.0), ("hat_open", 1.0), ("hat_pedal", 0.2)], "", "", {"kick", "hat_open"}),
         ([("hat_closed", 0.33), ("hat_open", 0.31)], "perhaps closed hat, 33 %", "add", {"hat_closed"}),
         ([("kick", 0.97), ("snare", 0.2), ("hat_closed", 0.9), ("hat_open", 0.08)], "", "", {"kick", "hat_closed"}),
     ],

@@ -21,6 +21,9 @@ INSTEAD = 0.15
 """From here on another drum is offered for what leads a slice alone, and another hat for a hat: one of three is there, and what
 is left to the others is little where any of them is sure."""
 
+BY_HAND = 1.0
+"""What was said by hand is as sure as this; a hat that may as well be another is never heard so surely."""
+
 EVEN = 0.5 * (PERHAPS + CERTAIN)
 
 
@@ -67,7 +70,7 @@ def _doubted(cut: Cut, index: int) -> Iterable[tuple[float, Unsure, str]]:
     hats = [h for h in cut.heard if h.drum in ONE_AT_A_TIME]
     is_hat, place = heard in hats, "" if leads else " underneath"
     other = next((h.drum for h in hats if not h.sure and h.confidence >= INSTEAD), "")
-    if is_hat and heard.sure and other:
+    if is_hat and heard.sure and other and heard.confidence < BY_HAND:
         yield 0.0, Unsure(heard.drum, True, leads, False, other), f"{_plain(heard.drum)}{place}, or {_plain(other)}?"
     elif PERHAPS <= heard.confidence < CERTAIN and (heard.sure or not is_hat or heard is hats[0]):
         alone = leads and not any(h.sure for h in cut.heard[1:])
