@@ -49,7 +49,7 @@ def judge(task: Task) -> dict[str, Any]:
 
 def _asked(document: Document) -> list[tuple[Cut, Unsure]]:
     cuts = [s.cut for s in document.slices() if not s.cut.left_out]
-    return [(cut, doubted[0]) for cut in cuts if (doubted := unsure_of(cut))]
+    return [(cut, unsure) for cut in cuts if (unsure := unsure_of(cut))]
 
 
 def _wrong(unsure: Unsure, true: set[str]) -> bool:

@@ -66,7 +66,7 @@ class Doubt:
     kind: str
     reason: str
     mends: tuple[Mend, ...]
-    alike: tuple[object, ...] = ()
+    alike: str | Unsure
 
 
 def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
@@ -89,11 +89,7 @@ def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
             continue
         after = slices[index + 1] if index + 1 < len(slices) else None
         for kind in KINDS:
-            if kind == "unsure":
-                doubt = _unsure_doubt(cut, unsure)
-            else:
-                doubt = None if kind in cut.kept else _doubt(kind, document, clip, piece, after, peaks[index], loudest, missed)
-            if doubt is not None:
+            if kind not in cut.kept and (doubt := _doubt(kind, document, clip, piece, after, peaks[index], loudest, missed, unsure)):
                 found.append(doubt)
                 break
     return tuple(found)
@@ -103,16 +99,15 @@ def _unsure_in(slices: tuple[Slice, ...]) -> dict[Unsure, tuple[int, ...]]:
     """Return the doubts about drums, each with the cuts of all slices that are in it."""
     found: dict[Unsure, tuple[int, ...]] = {}
     for piece in slices:
-        if not piece.cut.left_out and (doubted := unsure_of(piece.cut)):
-            found[doubted[0]] = (*found.get(doubted[0], ()), piece.cut.id)
+        if not piece.cut.left_out and (unsure := unsure_of(piece.cut)):
+            found[unsure] = (*found.get(unsure, ()), piece.cut.id)
     return found
 
 
 def _unsure_doubt(cut: Cut, known: dict[Unsure, tuple[int, ...]]) -> Doubt | None:
-    doubted = unsure_of(cut)
-    if doubted is None:
+    unsure = unsure_of(cut)
+    if unsure is None:
         return None
-    unsure, reason = doubted
     same = known[unsure]
     ways = ((cut.id,), same) if len(same) > 1 else ((cut.id,),)
     mends = (
@@ -120,11 +115,12 @@ def _unsure_doubt(cut: Cut, known: dict[Unsure, tuple[int, ...]]) -> Doubt | Non
         for ids in ways
     )
     keep = Mend("keep", lambda d: keep_doubt(d, cut.id, unsure.kept_as))
-    return Doubt(cut.id, "unsure", reason, (*mends, keep), (unsure,))
+    return Doubt(cut.id, "unsure", unsure.reason, (*mends, keep), unsure)
 
 
 def _doubt(
-    kind: str, document: Document, clip: Clip, piece: Slice, after: Slice | None, peak: float, loudest: float, missed: dict[int, Attack]
+    kind: str, document: Document, clip: Clip, piece: Slice, after: Slice | None, peak: float, loudest: float, missed: dict[int, Attack],
+    unsure: dict[Unsure, tuple[int, ...]],
 ) -> Doubt | None:
     cut = piece.cut
     rate = document.source.sample_rate
@@ -133,7 +129,7 @@ def _doubt(
     keep = Mend("keep", lambda d: keep_doubt(d, cut.id, kind))
 
     def made(reason: str, *mends: Mend) -> Doubt:
-        return Doubt(cut.id, kind, reason, (*mends, keep), (kind,))
+        return Doubt(cut.id, kind, reason, (*mends, keep), kind)
 
     if kind == "silent" and gain_to_db(peak) < SILENT_DB:
         return made("silent", *join, out)
@@ -148,6 +144,8 @@ def _doubt(
             return made(f"too close, {gap_ms:.0f} ms: a flam?", Mend("join with the next", lambda d: delete_cuts(d, [next_id])))
     if kind == "clipped" and _clipped(clip, piece):
         return made("clipped", out)
+    if kind == "unsure":
+        return _unsure_doubt(cut, unsure)
     if kind == "too quiet" and gain_to_db(peak / loudest) < QUIET_DB:
         return made(f"very quiet, {gain_to_db(peak / loudest):.0f} dB", *join, out)
     if kind == "off the grid" and cut.origin != "even":

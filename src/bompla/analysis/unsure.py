@@ -7,7 +7,7 @@ the most for each look (uncertainty sampling: Lewis and Gale, "A sequential algo
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from bompla.analysis.recurring import ONE_AT_A_TIME
 from bompla.model.cut_edits import correct_heard, set_left_out, set_underneath
@@ -29,13 +29,18 @@ EVEN = 0.5 * (PERHAPS + CERTAIN)
 
 @dataclass(frozen=True)
 class Unsure:
-    """A drum in doubt: whether it `sounds` now and `leads` its slice, alone or not, and the drum that it may be instead, if any."""
+    """A drum in doubt: whether it `sounds` now and `leads` its slice, is all that sounds in it, and what it may be instead, if anything.
+
+    Slices in which all this is the same are in the same doubt, whatever the `reason` in words and how far from even odds they are.
+    """
 
     drum: str
     sounds: bool
     leads: bool
     alone: bool
     instead: str = ""
+    reason: str = field(default="", compare=False)
+    from_even: float = field(default=0.0, compare=False)
 
     @property
     def kept_as(self) -> str:
@@ -57,27 +62,26 @@ class Unsure:
         return named if count == 1 else f"{named}, {count} slices"
 
 
-def unsure_of(cut: Cut) -> tuple[Unsure, str] | None:
-    """Return the drum of a slice that is most in doubt and was not looked at, and that in words; nothing where all is sure enough."""
-    found = [(distance, unsure, reason) for index in range(len(cut.heard)) for distance, unsure, reason in _doubted(cut, index)
-             if unsure.kept_as not in cut.kept]
-    return min(found, key=lambda one: one[0])[1:] if found else None
+def unsure_of(cut: Cut) -> Unsure | None:
+    """Return the drum of a slice that is most in doubt and was not looked at, or nothing where all is sure enough."""
+    found = [made for index in range(len(cut.heard)) if (made := _unsure(cut, index)) and made.kept_as not in cut.kept]
+    return min(found, key=lambda unsure: unsure.from_even, default=None)
 
 
-def _doubted(cut: Cut, index: int) -> Iterable[tuple[float, Unsure, str]]:
-    """Yield the doubt about a drum of a slice, if there is one, how far it is from even odds, and the reason."""
+def _unsure(cut: Cut, index: int) -> Unsure | None:
     heard, leads = cut.heard[index], index == 0
     hats = [h for h in cut.heard if h.drum in ONE_AT_A_TIME]
     is_hat, place = heard in hats, "" if leads else " underneath"
     other = next((h.drum for h in hats if not h.sure and h.confidence >= INSTEAD), "")
     if is_hat and heard.sure and other and heard.confidence < BY_HAND:
-        yield 0.0, Unsure(heard.drum, True, leads, False, other), f"{_plain(heard.drum)}{place}, or {_plain(other)}?"
-    elif PERHAPS <= heard.confidence < CERTAIN and (heard.sure or not is_hat or heard is hats[0]):
-        alone = leads and not any(h.sure for h in cut.heard[1:])
-        instead = next((h.drum for h in cut.heard[1:] if alone and heard.sure and h.confidence >= INSTEAD), "")
-        words = f"{_plain(heard.drum)}{place}, only" if heard.sure else f"perhaps {_plain(heard.drum)}{place},"
-        share = f"{100 * heard.confidence:.0f} %"
-        yield abs(heard.confidence - EVEN), Unsure(heard.drum, heard.sure, leads, alone, instead), f"{words} {share}"
+        return Unsure(heard.drum, True, leads, False, other, f"{_plain(heard.drum)}{place}, or {_plain(other)}?")
+    if not PERHAPS <= heard.confidence < CERTAIN or (is_hat and not heard.sure and heard is not hats[0]):
+        return None
+    alone = leads and heard.sure and not any(h.sure for h in cut.heard[1:])
+    instead = next((h.drum for h in cut.heard[1:] if alone and h.confidence >= INSTEAD), "")
+    words = f"{_plain(heard.drum)}{place}, only" if heard.sure else f"perhaps {_plain(heard.drum)}{place},"
+    reason = f"{words} {100 * heard.confidence:.0f} %"
+    return Unsure(heard.drum, heard.sure, leads, alone, instead, reason, abs(heard.confidence - EVEN))
 
 
 def other_way(document: Document, cut_ids: Iterable[int], unsure: Unsure) -> Document:

@@ -89,14 +89,14 @@ def offered_hits(document: Document) -> list[tuple[int, float, int]]:
     if not document.offers:
         return []
     placed, near = _placed(document), ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
-    offered = heard_hits(document, [cut for cut in document.cuts if cut.id in document.offers])
+    offered = heard_hits(document, _offered_cuts(document))
     times = document.beat_map.samples_at([at_beats for _, at_beats, _ in offered])
     return [hit for hit, at_sample in zip(offered, times, strict=True) if not _within(placed.get(hit[0], []), at_sample, near)]
 
 
 def gone_hits(document: Document) -> list[int]:
     """Return the ids of hits of the pattern whose drums were heard at a cut until it was corrected."""
-    corrected = [cut for cut in document.cuts if cut.before and cut.id in document.offers]
+    corrected = [cut for cut in _offered_cuts(document) if cut.before]
     if not corrected:
         return []
     placed, near = _placed(document), ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
@@ -111,12 +111,18 @@ def gone_hits(document: Document) -> list[int]:
 
 def with_offered_pads(document: Document) -> Document:
     """Return the document with a pad for each drum of new and corrected cuts that has none."""
-    offered = [cut for cut in document.cuts if cut.id in document.offers and not cut.left_out]
-    lacking = {h.drum for cut in offered for h in played(cut)} - {pad.drum for pad in document.pads}
+    offered = {cut.id for cut in _offered_cuts(document)}
+    inside = [piece.cut for piece in document.slices() if piece.cut.id in offered and not piece.cut.left_out]
+    lacking = {h.drum for cut in inside for h in played(cut)} - {pad.drum for pad in document.pads}
     if not lacking:
         return document
     made, _ = made_kit(document.cuts, document.next_id)
     return _with_pads(document, document.pads, [new for new in made if new.drum in lacking])
+
+
+def _offered_cuts(document: Document) -> list[Cut]:
+    offered = set(document.offers)
+    return [cut for cut in document.cuts if cut.id in offered]
 
 
 def _placed(document: Document) -> dict[int, list[tuple[float, int]]]:

@@ -93,9 +93,7 @@ class FeelPanel(Panel):
             ("Keep", self.keep, "Keep this pattern's own feel under a name, as a file"),
             ("Open", self.open_feel, "Take a feel from another loop, a MIDI file, or a feel that was kept"),
         ):
-            made = button(text, action, tip=hint)
-            made.setObjectName("small")
-            row.addWidget(made)
+            row.addWidget(button(text, action, tip=hint, small=True))
         row.addStretch(1)
         self.body.addLayout(row)
         self._offer()

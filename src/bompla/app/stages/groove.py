@@ -217,10 +217,9 @@ class GrooveStage(Stage):
         column.addWidget(self.name)
         below = QHBoxLayout()
         below.setSpacing(5)
-        self.new = button("New", self._choose_new, tip="A copy of this one, an empty one, or a starter")
-        self.take_out = button("Take out", self._take_out_variation, tip="Take this variation out; undo brings it back")
+        self.new = button("New", self._choose_new, tip="A copy of this one, an empty one, or a starter", small=True)
+        self.take_out = button("Take out", self._take_out_variation, tip="Take this variation out; undo brings it back", small=True)
         for made in (self.new, self.take_out):
-            made.setObjectName("small")
             below.addWidget(made)
         column.addLayout(below)
         row.addLayout(column)

@@ -75,9 +75,7 @@ class LoopPanel(Panel):
         row = _row(column)
         for text, by, whole_bars in (("bar back", -1, True), ("beat back", -1, False), ("beat on", 1, False), ("bar on", 1, True)):
             hint = tip(f"loop_{text.replace(' ', '_')}")
-            made = button(text, partial(self.slide, by, whole_bars=whole_bars), tip=hint)
-            made.setObjectName("small")
-            row.addWidget(made)
+            row.addWidget(button(text, partial(self.slide, by, whole_bars=whole_bars), tip=hint, small=True))
         row.addStretch(1)
         row = _row(column)
         row.addWidget(label("handles snap to", "dim"))

@@ -228,10 +228,8 @@ class PadPanel(Panel):
         what.setToolTip(f"From another file: {borrowed}" if borrowed else "")
         top.addWidget(what)
         top.addStretch(1)
-        off = button("×", partial(self._take_off, pad.id, layer), tip="Take this slice off the pad")
-        off.setAccessibleName(f"Take {borrowed or f'slice {number}'} off the pad")
-        off.setObjectName("small")
-        top.addWidget(off)
+        name = f"Take {borrowed or f'slice {number}'} off the pad"
+        top.addWidget(button("×", partial(self._take_off, pad.id, layer), tip="Take this slice off the pad", name=name, small=True))
         column.addLayout(top)
         wave = MiniWave(26)
         wave.show_part(self._session.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))

@@ -173,8 +173,7 @@ class SliceStage(Stage):
         document, piece, clip = self.session.document, self.chosen(), self.session.clip
         if document is None or piece is None or clip is None or not piece.cut.heard:
             return
-        doubted = unsure_of(piece.cut)
-        wanted = drum or (doubted[0].drum if doubted else piece.cut.heard[0].drum)
+        wanted = drum or (unsure_of(piece.cut) or piece.cut.heard[0]).drum
         self.playback.previews.play_drum(document, clip, piece, wanted)
 
     def _listen_on(self) -> None:

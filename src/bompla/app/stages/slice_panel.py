@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QWidget
 
 from bompla.analysis.doubts import alike
 from bompla.analysis.unsure import unsure_of
@@ -131,9 +131,9 @@ class SlicePanel(Panel):
     def _show_heard(self, piece: Slice) -> None:
         """Show the drums that are likeliest, and the one that is in doubt."""
         clear_layout(self.heard)
-        doubted = unsure_of(piece.cut)
+        unsure = unsure_of(piece.cut)
         for index, heard in enumerate(piece.cut.heard):
-            if index < HEARD_SHOWN or (doubted and heard.drum == doubted[0].drum):
+            if index < HEARD_SHOWN or (unsure and heard.drum == unsure.drum):
                 self._show_drum(piece, index, heard)
         if not piece.cut.heard:
             self.heard.addWidget(label("nothing yet", "dim"), 0, 0, 1, -1)
@@ -147,11 +147,11 @@ class SlicePanel(Panel):
         grid.addWidget(label(f"{100 * heard.confidence:.0f} %", "dim"), index, 2, Qt.AlignmentFlag.AlignRight)
         if underneath(piece.cut, heard.drum):
             tip = f"Hear the {name} without what sounds with it"
-            grid.addWidget(_small("hear", partial(self._hear, heard.drum), tip, f"Hear the {name} alone"), index, 3)
+            grid.addWidget(button("hear", partial(self._hear, heard.drum), tip=tip, name=f"Hear the {name} alone", small=True), index, 3)
         if index:
-            tip = f"There is no {name} under it" if sure else f"There is a {name} under it"
-            words = f"{'No' if sure else 'Yes,'} {name} underneath"
-            grid.addWidget(_small("not" if sure else "yes", partial(self._set_under, heard.drum, not sure), tip, words), index, 4)
+            tip = f"No {name} sounds under it" if sure else f"{name.capitalize()} sounds under it"
+            words, answer = f"{'No' if sure else 'Yes,'} {name} underneath", partial(self._set_under, heard.drum, not sure)
+            grid.addWidget(button("not" if sure else "yes", answer, tip=tip, name=words, small=True), index, 4)
 
     def call_it(self, drum: str) -> None:
         """Say which drum leads in all selected slices."""
@@ -199,13 +199,6 @@ class SlicePanel(Panel):
         if piece is not None and self.name.text().strip() != piece.cut.name:
             self._session.edit("rename slice", lambda d: rename_slice(d, piece.cut.id, self.name.text()))
         self._leave_field()
-
-
-def _small(text: str, action: Callable[[], object], tip: str, name: str) -> QPushButton:
-    made = button(text, action, chip=True, tip=tip)
-    made.setAccessibleName(name)
-    made.setObjectName("small")
-    return made
 
 
 def edit_text(field: QLineEdit) -> None:

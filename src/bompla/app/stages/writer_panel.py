@@ -30,8 +30,7 @@ class WriterPanel(Panel):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setSpacing(5)
         for n, writer in enumerate(WRITERS.values()):
-            made = button(f"{writer.label}…", partial(self.show_writer, writer.key), tip=writer.help)
-            made.setObjectName("small")
+            made = button(f"{writer.label}…", partial(self.show_writer, writer.key), tip=writer.help, small=True)
             grid.addWidget(made, n // 3, n % 3)
         self.body.addWidget(self.closed_view)
         column = QVBoxLayout(self.open_view)

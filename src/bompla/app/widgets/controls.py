@@ -26,16 +26,19 @@ from bompla.app.widgets.raster import wave_pixmap
 from bompla.audio.summary import WaveSummary
 
 
-def button(text: str, action: Callable[[], object], *, tip: str = "", primary: bool = False, chip: bool = False,
-           checkable: bool = False) -> QPushButton:
-    """Return a button that takes the focus from the keyboard only, so that a click leaves it on the picture."""
+def button(text: str, action: Callable[[], object], *, tip: str = "", name: str = "", primary: bool = False, chip: bool = False,
+           small: bool = False, checkable: bool = False) -> QPushButton:
+    """Return a button that takes the focus from the keyboard only, so that a click leaves it on the picture.
+
+    `name` is what it is called where the text alone does not say it.
+    """
     made = QPushButton(text)
     made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-    made.setAccessibleName(text)
+    made.setAccessibleName(name or text)
     if tip:
         made.setToolTip(tip)
-    if primary or chip:
-        made.setObjectName("primary" if primary else "chip")
+    if primary or chip or small:
+        made.setObjectName("primary" if primary else "chip" if chip else "small")
     made.setCheckable(checkable)
     made.clicked.connect(lambda _=False: action())
     return made
