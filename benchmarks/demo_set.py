@@ -19,11 +19,11 @@ import mir_eval
 import numpy as np
 
 from bompla.analysis.analyse import analyse
-from bompla.analysis.network import load_model
+from bompla.analysis.hearing.network import load_model
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.groove.rebuild import document_from
-from bompla.model.as_heard import played
+from bompla.model.detected_pattern import played
 from bompla.model.drums import DRUMS, Family
 
 SAME_ATTACK_S = 0.016

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from bompla.analysis import analyse as analysis
-from bompla.analysis.unsure import Unsure, other_way, unsure_of
+from bompla.analysis.review.unsure import Unsure, other_way, unsure_of
 from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
 from bompla.model.cut_edits import keep_doubt

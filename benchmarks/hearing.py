@@ -22,12 +22,12 @@ import mir_eval
 import numpy as np
 
 from bompla.analysis import analyse as analysis
-from bompla.analysis.context import read_context
-from bompla.analysis.hearing import heard_alone
-from bompla.analysis.network import load_model, read_model
+from bompla.analysis.hearing.context import read_context
+from bompla.analysis.hearing.drums import heard_alone
+from bompla.analysis.hearing.network import load_model, read_model
 from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
-from bompla.model.as_heard import played
+from bompla.model.detected_pattern import played
 from bompla.model.drums import DRUMS, Family
 from corpus import RATE
 from corpus.kits import GROUPS

@@ -19,7 +19,7 @@ from scipy.signal import stft
 from bompla.analysis.analyse import analyse
 from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
-from bompla.model.as_heard import played
+from bompla.model.detected_pattern import played
 from corpus import RATE
 from corpus.render import LabelledLoop, make_loop
 from hearing import FAMILIES, GHOST, GROUPS, JUDGE_SEED, SAME_ATTACK_S, SEEDS_A_GROUP

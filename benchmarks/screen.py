@@ -20,7 +20,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from bompla.app.main import make_application, make_window
-from bompla.app.opened import Opened
+from bompla.app.project.project_state import Opened
 from bompla.app.window import MainWindow
 from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary

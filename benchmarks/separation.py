@@ -14,7 +14,7 @@ from concurrent.futures import ProcessPoolExecutor
 import numpy as np
 
 from bompla.analysis.analyse import analyse
-from bompla.analysis.separate import pull_apart
+from bompla.analysis.separation.pull_apart import pull_apart
 from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
 from bompla.render.underneath import alone, underneath

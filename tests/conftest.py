@@ -119,7 +119,7 @@ def window(qtbot: Any) -> Iterator[Any]:
 def demo_drawn(demo: tuple[Document, Clip]) -> tuple[Any, Any]:
     """The demo loop's waveform and what is drawn beside it, made once for all windows."""
     from bompla.analysis.analyse import bands_of, curve_of
-    from bompla.app.opened import Pictures
+    from bompla.app.project.project_state import Pictures
     from bompla.audio.summary import WaveSummary
 
     clip = demo[1]
@@ -129,7 +129,7 @@ def demo_drawn(demo: tuple[Document, Clip]) -> tuple[Any, Any]:
 @pytest.fixture
 def demo_window(window: Any, demo: tuple[Document, Clip], demo_drawn: tuple[Any, Any], qtbot: Any) -> Any:
     """The window with the demo project, everything drawn and ready to be heard."""
-    from bompla.app.opened import Opened
+    from bompla.app.project.project_state import Opened
     from bompla.model.history import History
 
     document, clip = demo

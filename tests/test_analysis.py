@@ -13,14 +13,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
-from bompla.analysis.attacks import CANDIDATE_FLOOR, find_attacks
-from bompla.analysis.context import AMONG, DrumOdds, load_context, read_context, reheard, seen_at
-from bompla.analysis.hearing import CUT_THRESHOLD, heard_alone, strengths_of
-from bompla.analysis.network import load_model, read_model, run
-from bompla.analysis.params import AnalysisParams
-from bompla.analysis.recurring import BarGrid, load_recurring, read_recurring, recurring
-from bompla.analysis.refine import BACK, ON, read_refine, refine
-from bompla.analysis.spectrum import (
+from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, find_attacks
+from bompla.analysis.hearing.context import AMONG, DrumOdds, load_context, read_context, reheard, seen_at
+from bompla.analysis.hearing.drums import CUT_THRESHOLD, heard_alone, strengths_of
+from bompla.analysis.hearing.network import load_model, read_model, run
+from bompla.analysis.hearing.recurring import BarGrid, load_recurring, read_recurring, recurring
+from bompla.analysis.hearing.refine import BACK, ON, read_refine, refine
+from bompla.analysis.hearing.spectrum import (
     ANALYSIS_RATE,
     BLOCK,
     HOP,
@@ -34,13 +33,14 @@ from bompla.analysis.spectrum import (
     Spectrum,
     spectrum_of,
 )
+from bompla.analysis.params import AnalysisParams
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.errors import AnalysisError
 from bompla.groove.rebuild import document_from
-from bompla.model.as_heard import played
+from bompla.model.analysis_result import AnalysisResult
+from bompla.model.detected_pattern import played
 from bompla.model.drums import DRUMS, Family
-from bompla.model.heard_loop import HeardLoop
 from conftest import struck
 
 SAME_ATTACK_S = 0.016
@@ -48,7 +48,7 @@ FAMILIES = {"kick": {"kick"}, "snare": {d.key for d in DRUMS.values() if d.famil
             "hat": {d.key for d in DRUMS.values() if d.family is Family.HATS}}
 
 
-def bare(heard: HeardLoop) -> HeardLoop:
+def bare(heard: AnalysisResult) -> AnalysisResult:
     from msgspec.structs import replace
 
     return replace(heard, elapsed_s=0.0)
@@ -64,11 +64,11 @@ def apart(times: list[float]) -> np.ndarray:
 
 
 @pytest.fixture(scope="module")
-def heard_demo(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> list[tuple[str, HeardLoop, dict[str, Any]]]:
+def heard_demo(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> list[tuple[str, AnalysisResult, dict[str, Any]]]:
     return [(name, analyse(clip, name=name), truth) for name, clip, truth in demo_loops]
 
 
-def test_tempo_bars_and_region_of_every_demo_loop(heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]]) -> None:
+def test_tempo_bars_and_region_of_every_demo_loop(heard_demo: list[tuple[str, AnalysisResult, dict[str, Any]]]) -> None:
     for name, heard, truth in heard_demo:
         document, region = document_from(heard, name), truth["region"]
         assert document.bpm == pytest.approx(truth["bpm"], rel=0.005), name
@@ -77,7 +77,7 @@ def test_tempo_bars_and_region_of_every_demo_loop(heard_demo: list[tuple[str, He
         assert document.loop.end_sample / heard.source.sample_rate == pytest.approx(region["end_s"], abs=0.01), name
 
 
-def test_attacks_of_the_demo_loops_to_ten_milliseconds(heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]]) -> None:
+def test_attacks_of_the_demo_loops_to_ten_milliseconds(heard_demo: list[tuple[str, AnalysisResult, dict[str, Any]]]) -> None:
     scores = []
     for name, heard, truth in heard_demo:
         reference = apart([hit["time_s"] for hit in truth["hits"]])
@@ -88,7 +88,7 @@ def test_attacks_of_the_demo_loops_to_ten_milliseconds(heard_demo: list[tuple[st
 
 
 @pytest.mark.parametrize("family", sorted(FAMILIES))
-def test_drums_of_the_demo_loops(heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]], family: str) -> None:
+def test_drums_of_the_demo_loops(heard_demo: list[tuple[str, AnalysisResult, dict[str, Any]]], family: str) -> None:
     right = wrong = missed = 0
     for name, heard, truth in heard_demo:
         rate = heard.source.sample_rate
@@ -197,7 +197,7 @@ def test_hearing_at_given_places_is_that_of_the_analysis(demo_loops: list[tuple[
 SURE, UNLIKELY = 0.7, 0.35
 
 
-def hits_of(heard: HeardLoop) -> list[tuple[float, dict[str, float]]]:
+def hits_of(heard: AnalysisResult) -> list[tuple[float, dict[str, float]]]:
     """Return when the cut attacks are, from the first on, and how likely each drum is there."""
     rate, cut = heard.source.sample_rate, [a for a in heard.attacks if a.strength >= heard.threshold]
     return [((a.at_sample - cut[0].at_sample) / rate, {h.drum: h.confidence for h in a.heard}) for a in cut]
@@ -222,7 +222,7 @@ CHANGES: dict[str, Callable[[Clip], Clip]] = {
 
 @pytest.mark.parametrize("change", CHANGES)
 def test_a_changed_file_of_the_same_loop_is_heard_the_same(
-    demo_loops: list[tuple[str, Clip, dict[str, Any]]], heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]], change: str
+    demo_loops: list[tuple[str, Clip, dict[str, Any]]], heard_demo: list[tuple[str, AnalysisResult, dict[str, Any]]], change: str
 ) -> None:
     for (name, clip, _), (_, heard, _) in zip(demo_loops, heard_demo, strict=True):
         before, after = hits_of(heard), hits_of(analyse(CHANGES[change](clip)))
@@ -233,7 +233,7 @@ def test_a_changed_file_of_the_same_loop_is_heard_the_same(
 
 
 def test_a_soft_take_before_a_loud_one_of_another_kit_is_heard_as_by_itself(
-    demo_loops: list[tuple[str, Clip, dict[str, Any]]], heard_demo: list[tuple[str, HeardLoop, dict[str, Any]]]
+    demo_loops: list[tuple[str, Clip, dict[str, Any]]], heard_demo: list[tuple[str, AnalysisResult, dict[str, Any]]]
 ) -> None:
     attacks = changed = 0
     for (_, take, _), (_, other, _), (_, heard, _) in zip(demo_loops, [*demo_loops[1:], demo_loops[0]], heard_demo, strict=True):

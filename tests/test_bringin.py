@@ -15,14 +15,14 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from bompla.analysis.drift import drift_of
-from bompla.analysis.mix import mixed
-from bompla.analysis.passages import bars_of, proposals_of
-from bompla.analysis.seam import seam_of, seamless, zero_crossing
-from bompla.analysis.shelf import ShelfEntry, ShelfIndex, content_key, files_under
+from bompla.analysis.loop.passages import bars_of, proposals_of
+from bompla.analysis.loop.seam import seam_of, seamless, zero_crossing
+from bompla.analysis.separation.mix import mixed
+from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, content_key, files_under
 from bompla.analysis.shelf_scan import entry_of
-from bompla.app.tap import Taps
-from bompla.app.widgets.shelfview import ShelfFilter
+from bompla.analysis.tempo.drift import drift_of
+from bompla.app.bring_in.shelf_list import ShelfFilter
+from bompla.app.bring_in.tap import Taps
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
@@ -259,7 +259,7 @@ def test_tapping_gives_a_tempo_and_its_spread() -> None:
 def test_a_tapped_tempo_reads_the_loop(demo_window: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     loop = demo_window.bring_in.loop
     times = iter(np.arange(8) * 60.0 / 191.0)
-    monkeypatch.setattr("bompla.app.stages.loop_panel.time.monotonic", lambda: float(next(times)))
+    monkeypatch.setattr("bompla.app.bring_in.loop_panel.time.monotonic", lambda: float(next(times)))
     for _ in range(5):
         loop.tap_now()
     assert demo_window.session.document.loop.bars == 8

@@ -16,7 +16,7 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import encode_clip, read_clip
 from bompla.errors import BomplaError
 from bompla.formats.midi import midi_bytes
-from bompla.formats.midi_in import read_midi_notes
+from bompla.formats.midi_read import read_midi_notes
 from bompla.formats.note_list import read_note_list, write_note_list
 from bompla.formats.project import Project, project_bytes, read_project
 from bompla.groove.feel import load_feel, own_feels, save_feel

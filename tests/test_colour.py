@@ -23,7 +23,7 @@ from bompla.errors import EditError, ProjectError
 from bompla.formats.midi import midi_bytes
 from bompla.formats.note_list import read_note_list, write_note_list
 from bompla.formats.project import Project, project_bytes, read_project
-from bompla.groove.printed import heard_from_pattern
+from bompla.groove.bounce_analysis import heard_from_pattern
 from bompla.groove.rebuild import document_from
 from bompla.model.colour import SETTINGS, TREATMENTS, colour_of, move_treatment, set_colour
 from bompla.model.document import Colour, Document, Treatment

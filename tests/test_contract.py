@@ -19,6 +19,9 @@ PLANTED = {
     "render/sounds.py": "import qtpy",
     "audio/clip.py": "import bompla.model.document",
     "engine/mixer.py": "import scipy.signal",
+    "app/kit/stage.py": "import bompla.app.slice.stage",
+    "app/ui/controls.py": "import bompla.app.project.session",
+    "app/project/session.py": "import bompla.app.sound.playback",
 }
 
 

@@ -19,8 +19,8 @@ from bompla.demo.make import render_groove, truth_of
 from bompla.demo.patterns import GROOVES, QUAY_BREAK, Groove, perform
 from bompla.demo.synth import LEVELS, VOICES, draw_kit, strike
 from bompla.groove.rebuild import document_from
-from bompla.model.as_heard import played
 from bompla.model.checks import check_document
+from bompla.model.detected_pattern import played
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS, METERS
 

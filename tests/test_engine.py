@@ -188,7 +188,7 @@ def test_rebuilt_and_original_are_equally_loud_when_matched(baked: Baked) -> Non
 
 def test_the_rebuilt_groove_sounds_like_the_original(baked: Baked) -> None:
     """Band by band and moment by moment, in dB over the moments that are not quiet."""
-    from bompla.analysis.spectrum import spectrum_of
+    from bompla.analysis.hearing.spectrum import spectrum_of
 
     pair = [spectrum_of(Clip(sound, RATE)) for sound in (baked.original, bounce_rebuilt(baked).samples)]
     levels = [10 * np.log10(s.power + 1e-5) for s in pair if s is not None]

@@ -11,12 +11,12 @@ from msgspec.structs import replace
 from bompla.audio.clip import Clip
 from bompla.groove.grid import beat_divisions, offset_beats, quantised
 from bompla.groove.rebuild import ROWS, document_from, made_kit, tray
-from bompla.model.as_heard import heard_hits, played
+from bompla.model.analysis_result import AnalysisResult
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_threshold
+from bompla.model.detected_pattern import heard_hits, played
 from bompla.model.document import SURE, SURE_BY_DRUM, Attack, Cut, Document, Heard, Hit, Loop, Source
 from bompla.model.drums import DRUMS, Family
-from bompla.model.heard_loop import HeardLoop
 from bompla.model.kit_edits import clear_pad, set_pad_level
 from bompla.render.sounds import Baker, played_hits, sound_key, strike_gain
 from bompla.units import db_to_gain, db_to_velocity, gain_to_db, note_name, velocity_to_db
@@ -24,14 +24,14 @@ from bompla.units import db_to_gain, db_to_velocity, gain_to_db, note_name, velo
 RATE = 48_000
 
 
-def heard_loop(attacks: list[tuple[float, float, list[tuple[str, float, int]]]], *, threshold: float = 0.4) -> HeardLoop:
+def heard_loop(attacks: list[tuple[float, float, list[tuple[str, float, int]]]], *, threshold: float = 0.4) -> AnalysisResult:
     """Return a heard loop of one bar at 120 BPM, with attacks as (beat, strength, drums)."""
     made = []
     for beat, strength, drums in attacks:
         at = round(beat * RATE / 2)
         made.append(Attack(at, max(0, at - 20), strength, tuple(Heard(*drum) for drum in drums)))
     source = Source("bar.wav", "0" * 32, RATE, 1, 2 * RATE)
-    return HeardLoop(source, Loop(0, 2 * RATE, 1, "4/4"), (), 0.9, tuple(made), threshold)
+    return AnalysisResult(source, Loop(0, 2 * RATE, 1, "4/4"), (), 0.9, tuple(made), threshold)
 
 
 BAR = [

@@ -15,7 +15,7 @@ from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QEnterEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog
 
-from bompla.app.widgets.cards import VARIATION_MIME
+from bompla.app.groove.cards import VARIATION_MIME
 from bompla.errors import EditError
 from bompla.formats.midi import MidiOptions, midi_bytes, written_hits
 from bompla.groove.feel import PLAIN_LAYER, felt_pattern
@@ -221,7 +221,7 @@ def test_a_card_is_dragged_into_the_order(groove: Any, monkeypatch: pytest.Monke
     session, stage = groove.session, groove.groove
     session.edit("empty", lambda d: add_variation(d, [], "empty"))
     dragged: list[tuple[str, str]] = []
-    monkeypatch.setattr("bompla.app.widgets.cards.start_drag", lambda _, kind, item: dragged.append((kind, item)))
+    monkeypatch.setattr("bompla.app.groove.cards.start_drag", lambda _, kind, item: dragged.append((kind, item)))
     middle = stage.cards.card(1).center().toPoint()
     QTest.mousePress(stage.cards, LEFT, NONE, middle)
     QTest.mouseMove(stage.cards, middle + QPoint(3, 40))

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from bompla.app.widgets.padgrid import PAD_MIME, SLICE_MIME
+from bompla.app.kit.pad_grid import PAD_MIME, SLICE_MIME
 from bompla.audio.clip import Clip
 from bompla.errors import EditError
 from bompla.groove.rebuild import kit_of_slices, remade_kit, tray

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from bompla.audio.clip import Clip
 from bompla.errors import ExportError
 from bompla.formats.midi import midi_bytes
-from bompla.formats.midi_in import read_midi_notes
+from bompla.formats.midi_read import read_midi_notes
 from bompla.groove.feel import feel_from, feel_of
 from bompla.model.document import Document
 from bompla.model.drums import METERS

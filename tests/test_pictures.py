@@ -12,12 +12,12 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QTest
 
-from bompla.app.stages.colour_panel import ColourPanel
-from bompla.app.widgets.feelplot import FeelList
-from bompla.app.widgets.keyboard import FIRST, LAST, KeyboardBar
-from bompla.app.widgets.orderrow import OrderRow
-from bompla.app.widgets.raster import dots_pixmap, level_pixmap, lines_image, spans_pixmap
-from bompla.app.widgets.valuebar import ValueBar
+from bompla.app.groove.feel_plot import FeelList
+from bompla.app.groove.order_row import OrderRow
+from bompla.app.kit.colour_panel import ColourPanel
+from bompla.app.kit.keyboard import FIRST, LAST, KeyboardBar
+from bompla.app.ui.raster import dots_pixmap, level_pixmap, lines_image, spans_pixmap
+from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.feel import own_feels
 from bompla.model.colour import TREATMENTS, colour_of
 from bompla.model.document import OrderStep

@@ -14,7 +14,7 @@ from PyQt6.QtTest import QTest
 from bompla.audio.clip import Clip
 from bompla.engine import loopback
 from bompla.engine.layout import ZONE, Op
-from bompla.engine.midiin import MidiParser, MidiPort, port_names
+from bompla.engine.midi_port import MidiParser, MidiPort, port_names
 from bompla.engine.mixer import MixerState, apply, command, play_midi, render
 from bompla.groove.takes import KEPT_S, Strike, Takes, latency_of, taken_back
 from bompla.model.checks import check_document

@@ -39,7 +39,7 @@ def test_colours_come_from_the_theme(path: Path) -> None:
 
 @pytest.mark.parametrize("package", ["audio", "analysis", "model", "groove", "render", "formats", "engine"])
 def test_everything_public_in_the_core_says_what_it_is(package: str) -> None:
-    for path in sorted((SOURCE / package).glob("*.py")):
+    for path in sorted((SOURCE / package).rglob("*.py")):
         tree = ast.parse(path.read_text(encoding="utf-8"))
         assert ast.get_docstring(tree), path
         classes = [node for node in tree.body if isinstance(node, ast.ClassDef)]

@@ -11,8 +11,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bompla.analysis.percussive import percussive
-from bompla.analysis.separate import RINGING, pull_apart
+from bompla.analysis.separation.percussive import percussive
+from bompla.analysis.separation.pull_apart import RINGING, pull_apart
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from conftest import struck

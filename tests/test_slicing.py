@@ -13,9 +13,9 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from bompla.analysis.doubts import KINDS, alike, closest_gap_ms, doubts_of
+from bompla.analysis.review.doubts import KINDS, alike, closest_gap_ms, doubts_of
 from bompla.analysis.spectrogram import spectrogram
-from bompla.app.widgets.cutrows import GROUPS, Rows
+from bompla.app.slice.cut_rows import GROUPS, Rows
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths

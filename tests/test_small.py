@@ -14,11 +14,11 @@ from msgspec.structs import replace
 from PyQt6.QtGui import QColor, QImage, QPainter
 
 from bompla import units
-from bompla.analysis.seam import seamless, zero_crossing
+from bompla.analysis.loop.seam import seamless, zero_crossing
 from bompla.analysis.spectrogram import spectrogram
 from bompla.app.messages import MessageHub, Weight
-from bompla.app.widgets.noteheads import draw_head
-from bompla.app.widgets.timeaxis import MIN_SAMPLES, TimeAxis
+from bompla.app.ui.noteheads import draw_head
+from bompla.app.ui.time_axis import MIN_SAMPLES, TimeAxis
 from bompla.audio.clip import Clip
 from bompla.groove.grid import beat_divisions, offset_beats, quantised
 from bompla.model.document import Cut, Document, Hit, Loop

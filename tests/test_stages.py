@@ -11,9 +11,9 @@ import soundfile
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from bompla.analysis.seam import seam_of
-from bompla.app.stages.readings import reading_choices
-from bompla.app.widgets.overview import clock
+from bompla.analysis.loop.seam import seam_of
+from bompla.app.bring_in.overview import clock
+from bompla.app.bring_in.readings import reading_choices
 from bompla.audio.clip import Clip
 from bompla.model.cut_edits import set_loop
 from bompla.model.document import Document, Loop

@@ -8,9 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.tempo import THIN, Reading, bars_placed, candidates, confidence_of, read_tempo, shares_of
-from bompla.analysis.tempo_features import FEATURE_NAMES, METER_NAMES, Places, features
-from bompla.analysis.tempo_grid import BeatGrid, Evidence, evidence_of
+from bompla.analysis.tempo.evidence import BeatGrid, Evidence, evidence_of
+from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, Places, features
+from bompla.analysis.tempo.readings import THIN, Reading, bars_placed, candidates, confidence_of, read_tempo, shares_of
 from bompla.demo.patterns import GROOVES, Groove, perform
 from bompla.model.document import Heard
 from bompla.model.drums import METERS

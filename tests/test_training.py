@@ -13,9 +13,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bompla.analysis.context import CONTEXT_FILE, DrumOdds, load_context, read_context, reheard
-from bompla.analysis.network import features_of
-from bompla.analysis.spectrum import LOW_HOP, spectrum_of
+from bompla.analysis.hearing.context import CONTEXT_FILE, DrumOdds, load_context, read_context, reheard
+from bompla.analysis.hearing.network import features_of
+from bompla.analysis.hearing.spectrum import LOW_HOP, spectrum_of
 from bompla.audio.clip import Clip
 from bompla.model.drums import DRUMS, METERS
 

@@ -14,13 +14,13 @@ from msgspec.structs import replace
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QPushButton
 
-from bompla.analysis.doubts import Doubt, doubts_of
-from bompla.analysis.unsure import CERTAIN, PERHAPS, other_way, unsure_of
+from bompla.analysis.review.doubts import Doubt, doubts_of
+from bompla.analysis.review.unsure import CERTAIN, PERHAPS, other_way, unsure_of
 from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
 from bompla.groove.rebuild import gone_hits, offered_hits
-from bompla.model.as_heard import as_heard, played
 from bompla.model.cut_edits import correct_heard, set_heard, set_left_out, set_underneath
+from bompla.model.detected_pattern import as_heard, played
 from bompla.model.document import Cut, Document, Heard, Hit
 from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import drop_offers, take_offers, with_hits

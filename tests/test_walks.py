@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton, QScrol
 
 from bompla.app.commands import COMMANDS
 from bompla.app.theme import DAY, NIGHT, theme
-from bompla.app.widgets.valuebar import ValueBar
+from bompla.app.ui.value_bar import ValueBar
 from bompla.demo import loop_paths
 from bompla.model.checks import check_document
 from bompla.model.document import Document

@@ -25,9 +25,9 @@ from PyQt6.QtWidgets import (
 )
 
 from bompla.app.commands import BY_KEY, COMMANDS
+from bompla.app.kit.pad_grid import SLICE_MIME
 from bompla.app.messages import MessageHub
 from bompla.app.theme import DAY, NIGHT, theme
-from bompla.app.widgets.padgrid import SLICE_MIME
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.formats.project import open_project
@@ -508,7 +508,7 @@ def test_zooming_keeps_the_place_and_goes_down_to_samples(demo_window: Any) -> N
 
 
 def test_unsaved_work_is_rescued(demo_window: Any, tmp_path: Path) -> None:
-    from bompla.app.rescue import rescue
+    from bompla.app.project.rescue import rescue
 
     assert rescue(demo_window.session, tmp_path) is None
     demo_window.listening.double.click()

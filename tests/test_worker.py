@@ -16,10 +16,10 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor, QWheelEvent
 from PyQt6.QtTest import QTest
 
-from bompla.analysis.records import LENGTH, Answer, Request, packed
-from bompla.app.jobs import AnalysisProcess, Threads
-from bompla.app.widgets.raster import level_pixmap, spans_pixmap
-from bompla.app.widgets.timeaxis import TimeAxis
+from bompla.analysis.protocol import LENGTH, Answer, Request, packed
+from bompla.app.project.jobs import AnalysisProcess, Threads
+from bompla.app.ui.raster import level_pixmap, spans_pixmap
+from bompla.app.ui.time_axis import TimeAxis
 from bompla.audio.clip import Clip
 from bompla.errors import SoundFileError
 

@@ -14,7 +14,7 @@ import numpy as np
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
-from bompla.analysis.separate import TEMPLATES_FILE, picture_of  # noqa: E402
+from bompla.analysis.separation.pull_apart import TEMPLATES_FILE, picture_of  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from corpus.kits import LEARNED, font_bank, font_kits, synth_bank  # noqa: E402
 
@@ -38,7 +38,7 @@ def main() -> None:
                     picture = picture_of(voice)
                     levels.append(np.maximum(10.0 * np.log10(picture / picture.max()), -90.0))
         arrays[drum] = np.median(levels, axis=0).astype(np.float16)
-    np.savez_compressed(ROOT / "src" / "bompla" / "analysis" / TEMPLATES_FILE, **arrays)
+    np.savez_compressed(ROOT / "src" / "bompla" / "analysis" / "separation" / TEMPLATES_FILE, **arrays)
 
 
 if __name__ == "__main__":

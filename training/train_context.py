@@ -19,8 +19,8 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
 
 import numpy as np  # noqa: E402
 
-from bompla.analysis.attacks import find_attacks  # noqa: E402
-from bompla.analysis.context import (  # noqa: E402
+from bompla.analysis.hearing.attacks import find_attacks  # noqa: E402
+from bompla.analysis.hearing.context import (  # noqa: E402
     AMONG,
     CONTEXT_FILE,
     FORCE_CHANGE,
@@ -29,10 +29,10 @@ from bompla.analysis.context import (  # noqa: E402
     ODDS_CHANGE,
     seen_at,
 )
-from bompla.analysis.hearing import heard_alone, strengths_of  # noqa: E402
-from bompla.analysis.network import load_model, run  # noqa: E402
+from bompla.analysis.hearing.drums import heard_alone, strengths_of  # noqa: E402
+from bompla.analysis.hearing.network import load_model, run  # noqa: E402
+from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.analysis.params import AnalysisParams  # noqa: E402
-from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
 from learner import Learner, average, dropout  # noqa: E402
@@ -68,7 +68,7 @@ CHECKS = {"check": (300_000, 200), "check clean": (305_000, 96), "check chance":
           "check straight": (310_000, 98), "check written": (310_100, 98),
           "check stretched": (310_200, 96), "check mixed": (310_300, 96)}
 SHIPPED = "what ships"
-SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / CONTEXT_FILE
+SHIPPED_FILE = ROOT / "src" / "bompla" / "analysis" / "hearing" / CONTEXT_FILE
 TURNS = 3
 JOINED = 0.25
 """In how many steps loops are heard two and two, one after the other: a song has more than one kind of bars."""

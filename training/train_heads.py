@@ -18,7 +18,7 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
 
 import numpy as np  # noqa: E402
 
-from bompla.analysis.context import AMONG, FORCE_CHANGE, ODDS_CHANGE  # noqa: E402
+from bompla.analysis.hearing.context import AMONG, FORCE_CHANGE, ODDS_CHANGE  # noqa: E402
 from runs import AMID_RUNS, BOOKED_RUNS, BROUGHT_RUNS  # noqa: E402
 from train_context import (  # noqa: E402
     CHECKS,

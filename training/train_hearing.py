@@ -13,8 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
-from bompla.analysis.network import FLOOR_DB, MODEL_FILE, SPAN_DB, features_of
-from bompla.analysis.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, level_db, spectrum_of, stretch_of
+from bompla.analysis.hearing.network import FLOOR_DB, MODEL_FILE, SPAN_DB, features_of
+from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, BANDS_PER_OCTAVE, LOW_BINS, LOW_HOP, level_db, spectrum_of, stretch_of
 from bompla.audio.clip import Clip
 from bompla.model.drums import DRUMS
 from learner import Learner, average, dropout
@@ -221,7 +221,7 @@ def take_shipped(net, sounds: list[np.ndarray]) -> None:
     """Give a network the weights that ship, its normalisation that of these sounds, so that it goes on as the same function."""
     import torch
 
-    with np.load(ROOT / "src" / "bompla" / "analysis" / MODEL_FILE) as data:
+    with np.load(ROOT / "src" / "bompla" / "analysis" / "hearing" / MODEL_FILE) as data:
         known = {name: torch.tensor(data[name].astype(np.float32)) for name in data.files if data[name].dtype.kind == "f"}
     layers = [("first_{}", net.first, net.first_norm)]
     layers += [(f"block_{{}}{i}", conv, norm) for i, (conv, norm) in enumerate(zip(net.blocks, net.norms, strict=True))]
@@ -407,7 +407,7 @@ def main() -> None:
     elif chosen.what == "train":
         train(chosen.name, groups, chosen.epochs, chosen.minutes, chosen.start, runs=chosen.runs, slower=chosen.slower)
     else:
-        target, made = ROOT / "src" / "bompla" / "analysis" / MODEL_FILE, FOLDER / f"{chosen.name}.npz"
+        target, made = ROOT / "src" / "bompla" / "analysis" / "hearing" / MODEL_FILE, FOLDER / f"{chosen.name}.npz"
         if chosen.share < 1.0:
             average([target, made], target, (1.0 - chosen.share, chosen.share))
         else:

@@ -15,8 +15,8 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
 
 import numpy as np  # noqa: E402
 
-from bompla.analysis.context import FORCE_CHANGE, DrumOdds, load_context, reheard  # noqa: E402
-from bompla.analysis.recurring import (  # noqa: E402
+from bompla.analysis.hearing.context import FORCE_CHANGE, DrumOdds, load_context, reheard  # noqa: E402
+from bompla.analysis.hearing.recurring import (  # noqa: E402
     ELSEWHERE,
     FOR_ONCE,
     LEAST_SHARE,
@@ -143,7 +143,7 @@ def main() -> None:
     if chosen.what == "train":
         train(chosen.epochs)
     else:
-        (ROOT / "src" / "bompla" / "analysis" / RECURRING_FILE).write_bytes((FOLDER / RECURRING_FILE).read_bytes())
+        (ROOT / "src" / "bompla" / "analysis" / "hearing" / RECURRING_FILE).write_bytes((FOLDER / RECURRING_FILE).read_bytes())
 
 
 if __name__ == "__main__":

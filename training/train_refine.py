@@ -19,9 +19,9 @@ for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
 import numpy as np  # noqa: E402
 import soxr  # noqa: E402
 
-from bompla.analysis.attacks import places_of  # noqa: E402
-from bompla.analysis.network import load_model, run  # noqa: E402
-from bompla.analysis.refine import (  # noqa: E402
+from bompla.analysis.hearing.attacks import places_of  # noqa: E402
+from bompla.analysis.hearing.network import load_model, run  # noqa: E402
+from bompla.analysis.hearing.refine import (  # noqa: E402
     BACK,
     BIN,
     BINS,
@@ -33,7 +33,7 @@ from bompla.analysis.refine import (  # noqa: E402
     rises_in,
     windows_at,
 )
-from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
+from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from runs import REFINE_RUNS, ROOT, RUN, Task, loop_of, tasks_of  # noqa: E402
 
@@ -182,7 +182,7 @@ def main() -> None:
     elif chosen.what == "check":
         check()
     else:
-        (ROOT / "src" / "bompla" / "analysis" / REFINE_FILE).write_bytes((FOLDER / REFINE_FILE).read_bytes())
+        (ROOT / "src" / "bompla" / "analysis" / "hearing" / REFINE_FILE).write_bytes((FOLDER / REFINE_FILE).read_bytes())
 
 
 if __name__ == "__main__":

@@ -27,12 +27,12 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from bompla.analysis.analyse import listened  # noqa: E402
-from bompla.analysis.network import load_model, run  # noqa: E402
+from bompla.analysis.hearing.network import load_model, run  # noqa: E402
+from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.analysis.params import AnalysisParams  # noqa: E402
-from bompla.analysis.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
-from bompla.analysis.tempo import WEIGHTS_FILE, TempoWeights, candidates, scores_of  # noqa: E402
-from bompla.analysis.tempo_features import FEATURE_NAMES  # noqa: E402
-from bompla.analysis.tempo_grid import Evidence, evidence_of  # noqa: E402
+from bompla.analysis.tempo.evidence import Evidence, evidence_of  # noqa: E402
+from bompla.analysis.tempo.features import FEATURE_NAMES  # noqa: E402
+from bompla.analysis.tempo.readings import WEIGHTS_FILE, TempoWeights, candidates, scores_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.document import Heard  # noqa: E402
 from bompla.model.drums import DRUMS  # noqa: E402
@@ -59,7 +59,7 @@ HINGES, DROPPED, RATE, BATCH = 64, 0.3, 6e-3, 64
 LIKELIEST, BY_CHANCE = 90, 40
 """How many wrong readings of a sound, of several hundred, are learned from."""
 
-TARGET = ROOT / "src" / "bompla" / "analysis" / WEIGHTS_FILE
+TARGET = ROOT / "src" / "bompla" / "analysis" / "tempo" / WEIGHTS_FILE
 
 
 def evidence_from(groove: DrawnGroove, seed: int, *, untrimmed: bool) -> tuple[Evidence, float]:

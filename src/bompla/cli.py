@@ -91,8 +91,8 @@ def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | No
 
 def _document(path: Path):  # type: ignore[no-untyped-def]  # imports of the core are kept out of start-up
     from bompla.analysis.analyse import analyse as run_analysis
-    from bompla.analysis.context import load_context
-    from bompla.analysis.network import load_model
+    from bompla.analysis.hearing.context import load_context
+    from bompla.analysis.hearing.network import load_model
     from bompla.audio.files import read_clip
     from bompla.groove.rebuild import document_from
 

@@ -10,20 +10,20 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from bompla.analysis.attacks import CANDIDATE_FLOOR, PEAK_FRAMES, FoundAttacks, find_attacks
-from bompla.analysis.context import DrumOdds, load_context
-from bompla.analysis.hearing import CUT_THRESHOLD, heard_of, heard_together, strength_of, strengths_of
-from bompla.analysis.network import Activations, load_model, run
+from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, PEAK_FRAMES, FoundAttacks, find_attacks
+from bompla.analysis.hearing.context import DrumOdds, load_context
+from bompla.analysis.hearing.drums import CUT_THRESHOLD, heard_of, heard_together, strength_of, strengths_of
+from bompla.analysis.hearing.network import Activations, load_model, run
+from bompla.analysis.hearing.recurring import BarGrid, load_recurring, recurring
+from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.recurring import BarGrid, load_recurring, recurring
-from bompla.analysis.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
-from bompla.analysis.tempo import Reading, confidence_of, read_tempo, shares_of
-from bompla.analysis.tempo_grid import Evidence, evidence_of, excerpt
+from bompla.analysis.tempo.evidence import Evidence, evidence_of, excerpt
+from bompla.analysis.tempo.readings import Reading, confidence_of, read_tempo, shares_of
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
+from bompla.model.analysis_result import AnalysisResult
 from bompla.model.document import Attack, Heard, Loop, Source, TempoReading
 from bompla.model.drums import BANDS_HZ
-from bompla.model.heard_loop import HeardLoop
 from bompla.units import ms_to_samples
 
 MIN_DURATION_S = 0.05
@@ -45,7 +45,7 @@ def _silent(_share: float, _what: str) -> None:
 
 def analyse(
     clip: Clip, params: AnalysisParams | None = None, *, name: str = "", path: str = "", progress: Progress = _silent
-) -> HeardLoop:
+) -> AnalysisResult:
     """Return everything heard in a clip.
 
     The same clip and parameters give the same result, except `elapsed_s`, the time it took.
@@ -73,7 +73,7 @@ def analyse(
         for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR)  # so weak a place is none now: nothing shall snap to it
     )
     progress(1.0, "done")
-    return HeardLoop(
+    return AnalysisResult(
         source=source,
         loop=_loop_of(readings[0], clip, [a for a in attacks if a.strength >= threshold], heard.evidence),
         readings=_as_tempo_readings(readings),
@@ -241,8 +241,8 @@ def _as_tempo_readings(readings: list[Reading]) -> tuple[TempoReading, ...]:
     )
 
 
-def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams, started: float) -> HeardLoop:
+def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams, started: float) -> AnalysisResult:
     reading = read_tempo(evidence_of(np.zeros(0), [], clip.duration_s), params)[0]
     loop = Loop(0, clip.frames, reading.bars, reading.meter.name)
     only = TempoReading(round(reading.bpm, 4), reading.bars, reading.meter.name, 0.0)
-    return HeardLoop(source, loop, (only,), 0.0, (), CUT_THRESHOLD, time.perf_counter() - started)
+    return AnalysisResult(source, loop, (only,), 0.0, (), CUT_THRESHOLD, time.perf_counter() - started)

@@ -7,13 +7,13 @@ from pathlib import Path
 import numpy as np
 
 from bompla.analysis.analyse import analyse
-from bompla.analysis.shelf import WAVE_COLUMNS, ShelfEntry, content_key
+from bompla.analysis.shelf_index import WAVE_COLUMNS, ShelfEntry, content_key
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.errors import BomplaError
+from bompla.model.analysis_result import AnalysisResult
 from bompla.model.beatmap import BeatMap
 from bompla.model.drums import METERS
-from bompla.model.heard_loop import HeardLoop
 
 LOOKED_AT_S = 120.0
 """Of a longer file only its middle is analysed for the shelf."""
@@ -41,7 +41,7 @@ def entry_of(path: Path) -> ShelfEntry:
         return ShelfEntry(problem=f"There is not enough memory to look at {path.name}.")
 
 
-def heard_entry(heard: HeardLoop, clip: Clip) -> ShelfEntry:
+def heard_entry(heard: AnalysisResult, clip: Clip) -> ShelfEntry:
     """Return the entry of a sound that has been analysed."""
     loop = heard.loop
     cut = [a for a in heard.attacks if a.strength >= heard.threshold and loop.start_sample <= a.at_sample < loop.end_sample]

@@ -14,9 +14,9 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at
-from bompla.analysis.context import load_context
-from bompla.analysis.network import load_model
-from bompla.analysis.records import LENGTH, Answer, Request, packed
+from bompla.analysis.hearing.context import load_context
+from bompla.analysis.hearing.network import load_model
+from bompla.analysis.protocol import LENGTH, Answer, Request, packed
 from bompla.analysis.shelf_scan import scanned
 from bompla.analysis.spectrogram import spectrogram
 from bompla.audio.clip import Clip
@@ -41,7 +41,7 @@ def answer_to(request: Request, out: BinaryIO) -> None:
         elif request.kind == "pictures":
             value = (curve_of(clip), bands_of(clip))
         elif request.kind == "drums_only":
-            from bompla.analysis.percussive import percussive  # brings SciPy, which nothing else here needs at once
+            from bompla.analysis.separation.percussive import percussive  # brings SciPy, which nothing else here needs at once
 
             value = percussive(clip).samples
         elif request.kind == "spectrogram":

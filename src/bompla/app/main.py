@@ -15,11 +15,11 @@ from PyQt6.QtCore import QSettings, QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
 from bompla.app.messages import MessageHub
-from bompla.app.opened import opened_of
-from bompla.app.playback import Playback
-from bompla.app.rescue import rescue
-from bompla.app.session import Session
+from bompla.app.project.project_state import opened_of
+from bompla.app.project.rescue import rescue
+from bompla.app.project.session import Session
 from bompla.app.settings import touch_of
+from bompla.app.sound.playback import Playback
 from bompla.app.theme import load_fonts, theme
 from bompla.app.window import MainWindow
 from bompla.demo import DEMO_PROJECT

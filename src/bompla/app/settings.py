@@ -9,9 +9,9 @@ import numpy as np
 from PyQt6.QtCore import QProcess, QSettings, QTimer
 from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
-from bompla.app.playback import Playback
-from bompla.app.session import Session
-from bompla.app.widgets.controls import button, combo, label
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.ui.controls import button, combo, label
 from bompla.engine.bounce import click_sounds
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.groove.takes import latency_of

@@ -19,21 +19,23 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from bompla.app.bars import ListeningBar, MessageStrip, TopBar
+from bompla.app.bring_in.stage import BringIn
 from bompla.app.commands import COMMANDS, EVERYWHERE
-from bompla.app.keysheet import KeySheet
-from bompla.app.path import PathBar
-from bompla.app.playback import Playback
-from bompla.app.session import Session
+from bompla.app.groove.stage import GrooveStage
+from bompla.app.key_sheet import KeySheet
+from bompla.app.kit.pad_grid import PAD_KEYS
+from bompla.app.kit.stage import KitStage
+from bompla.app.message_strip import MessageStrip
+from bompla.app.project.session import Session
+from bompla.app.send_out.stage import SendOut
 from bompla.app.settings import SoundSettings
-from bompla.app.stages.base import Stage
-from bompla.app.stages.bringin import BringIn
-from bompla.app.stages.groove import GrooveStage
-from bompla.app.stages.kit import KitStage
-from bompla.app.stages.sendout import SendOut
-from bompla.app.stages.slice import SliceStage
+from bompla.app.slice.stage import SliceStage
+from bompla.app.sound.playback import Playback
+from bompla.app.stage import Stage
+from bompla.app.stage_nav import PathBar
 from bompla.app.theme import DAY, NIGHT, theme
-from bompla.app.widgets.padgrid import PAD_KEYS
+from bompla.app.top_bar import TopBar
+from bompla.app.transport_bar import ListeningBar
 from bompla.audio.files import SUFFIXES
 from bompla.formats.project import SUFFIX
 

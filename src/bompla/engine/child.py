@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from bompla.engine.colour import Rack
 from bompla.engine.devices import SIMULATED_NAME, SimulatedDevice, SystemDevice
 from bompla.engine.layout import POOL_FRAMES, Capture, Control, SharedMemory
-from bompla.engine.midiin import MidiPort, port_names
+from bompla.engine.midi_port import MidiPort, port_names
 from bompla.engine.mixer import MixerState, apply, play_midi, render
 from bompla.engine.voices import MAX_BLOCK_FRAMES
 from bompla.errors import EngineError

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, ZONE, Bus, Op
-from bompla.engine.midiin import EVERY_NOTE, MidiParser
+from bompla.engine.midi_port import EVERY_NOTE, MidiParser
 from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Block, Ramp, Strip, Voice
 
 Ranges = list[tuple[int, list[NDArray[np.void]]]]

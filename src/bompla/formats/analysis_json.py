@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
-from bompla.model.as_heard import played
+from bompla.model.analysis_result import AnalysisResult
+from bompla.model.detected_pattern import played
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
-from bompla.model.heard_loop import HeardLoop
 
 
-def analysis_object(heard: HeardLoop, document: Document) -> dict[str, Any]:
+def analysis_object(heard: AnalysisResult, document: Document) -> dict[str, Any]:
     """Return an analysis as plain values, times in seconds in the file.
 
     `document` is the project made from `heard`. A cut's time is that of its attack. Beats count

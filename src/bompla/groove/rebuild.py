@@ -10,11 +10,11 @@ from typing import NamedTuple
 
 from msgspec.structs import replace
 
-from bompla.model.as_heard import heard_hits, played
+from bompla.model.analysis_result import AnalysisResult
 from bompla.model.cut_edits import SAME_ATTACK_MS, recut
+from bompla.model.detected_pattern import heard_hits, played
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Heard, Hit, Layer, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
-from bompla.model.heard_loop import HeardLoop
 from bompla.model.kit_edits import layer_of
 from bompla.units import ms_to_samples
 
@@ -37,7 +37,7 @@ ROWS = (Family.DRUMS, Family.SNARES, Family.HATS, Family.CYMBALS)
 """The rows of a page of pads from the lowest up; extras stand where there is room."""
 
 
-def document_from(heard: HeardLoop, title: str) -> Document:
+def document_from(heard: AnalysisResult, title: str) -> Document:
     """Return the project of a freshly analysed sound: cut, its kit made, its pattern as heard."""
     document = recut(
         Document(

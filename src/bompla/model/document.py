@@ -395,7 +395,7 @@ class Document(msgspec.Struct, frozen=True):
     def pattern(self) -> Variation:
         """The variation that is shown and played; what was heard, where `shown` is below 0."""
         if self.shown < 0:
-            from bompla.model.as_heard import as_heard
+            from bompla.model.detected_pattern import as_heard
 
             return as_heard(self)
         return self.variations[min(self.shown, len(self.variations) - 1)] if self.variations else Variation("A", "as heard")

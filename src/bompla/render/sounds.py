@@ -12,8 +12,8 @@ import soxr
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from bompla.analysis.seam import seamless
-from bompla.analysis.separate import pull_apart
+from bompla.analysis.loop.seam import seamless
+from bompla.analysis.separation.pull_apart import pull_apart
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.groove.feel import felt_pattern

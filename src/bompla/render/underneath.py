@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, deque
 
-from bompla.analysis.separate import MOST_STRIKES
+from bompla.analysis.separation.pull_apart import MOST_STRIKES
 from bompla.model.document import Cut, Document, Layer, Pad, Slice
 
 UNDERNEATH = 0.3

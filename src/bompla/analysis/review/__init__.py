@@ -1,0 +1,1 @@
+"""What is doubtful in an analysis, and how each doubt is mended."""

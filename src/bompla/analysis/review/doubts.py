@@ -1,0 +1,234 @@
+"""Doubts: slices that deserve a look, each with its reason in words and what would mend it."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from itertools import pairwise
+
+import numpy as np
+
+from bompla.analysis.review.unsure import Unsure, other_way, unsure_of
+from bompla.audio.clip import Clip
+from bompla.errors import EditError
+from bompla.model.cut_edits import add_cut, delete_cuts, keep_doubt, set_heard, set_left_out
+from bompla.model.document import Attack, Cut, Document, Slice
+from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
+
+CLOSE_MS = 45.0
+"""Two cuts nearer than this are a flam or a double trigger."""
+
+MISSED_SHARE = 0.45
+"""How strong, against the threshold, an attack inside a slice must be to be thought missed."""
+
+MISSED_CLEAR_DB, SURELY_A_HIT = 6.0, 0.5
+"""How far it must stand above what rings, unless it is so strong that it is a hit whatever rings."""
+
+MISSED_AFTER_MS = CLOSE_MS + 3.0
+"""A second hit nearer than this would only be too close; a mend must not make the next doubt."""
+
+SILENT_DB, QUIET_DB = -66.0, -40.0
+"""Peaks against full scale, and against the loop's loudest sample."""
+
+FULL_SCALE, FLAT_SAMPLES = 0.985, 4
+"""So many samples in a row at full scale are clipped."""
+
+OFF_SHARE = 0.3
+"""How far from both the sixteenths and the triplets, as a share of a sixteenth, a hit is off the grid."""
+
+KINDS = ("silent", "two hits", "too close", "clipped", "unsure", "too quiet", "off the grid")
+"""The kinds of doubt, the worst first."""
+
+
+@dataclass(frozen=True)
+class Mend:
+    """What may be done about a doubt, and the edit that does it, to this slice or to `all_alike`.
+
+    `words` name the edit where the label alone would not say what it did.
+    """
+
+    label: str
+    edit: Callable[[Document], Document]
+    words: str = ""
+    all_alike: bool = False
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """A reason to look at a slice: its cut, one of `KINDS`, the reason in words, and mends, the likeliest first and to keep it last.
+
+    Doubts that are `alike` may be kept together.
+    """
+
+    cut_id: int
+    kind: str
+    reason: str
+    mends: tuple[Mend, ...]
+    alike: str | Unsure
+
+
+def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
+    """Return the doubts about the loop's slices in order of time, without those that were kept or left out.
+
+    A slice has one doubt at a time, the worst it gives reason for.
+    """
+    slices = document.slices()
+    if not slices:
+        return ()
+    level = np.abs(clip.mono)
+    peaks = np.array([float(level[s.start_sample : s.end_sample].max(initial=0.0)) for s in slices])
+    loudest = max(float(peaks.max()), 1e-9)
+    missed = _missed(document, slices)
+    unsure = _unsure_in(slices)
+    found = []
+    for index, piece in enumerate(slices):
+        cut = piece.cut
+        if cut.left_out:
+            continue
+        after = slices[index + 1] if index + 1 < len(slices) else None
+        for kind in KINDS:
+            if kind not in cut.kept and (doubt := _doubt(kind, document, clip, piece, after, peaks[index], loudest, missed, unsure)):
+                found.append(doubt)
+                break
+    return tuple(found)
+
+
+def _unsure_in(slices: tuple[Slice, ...]) -> dict[Unsure, tuple[int, ...]]:
+    """Return the doubts about drums, each with the cuts of all slices that are in it."""
+    found: dict[Unsure, tuple[int, ...]] = {}
+    for piece in slices:
+        if not piece.cut.left_out and (unsure := unsure_of(piece.cut)):
+            found[unsure] = (*found.get(unsure, ()), piece.cut.id)
+    return found
+
+
+def _unsure_doubt(cut: Cut, known: dict[Unsure, tuple[int, ...]]) -> Doubt | None:
+    unsure = unsure_of(cut)
+    if unsure is None:
+        return None
+    same = known[unsure]
+    ways = ((cut.id,), same) if len(same) > 1 else ((cut.id,),)
+    mends = (
+        Mend(unsure.mend(len(ids)), partial(other_way, cut_ids=ids, unsure=unsure), unsure.words(len(ids)), len(ids) > 1)
+        for ids in ways
+    )
+    keep = Mend("keep", lambda d: keep_doubt(d, cut.id, unsure.kept_as))
+    return Doubt(cut.id, "unsure", unsure.reason, (*mends, keep), unsure)
+
+
+def _doubt(
+    kind: str, document: Document, clip: Clip, piece: Slice, after: Slice | None, peak: float, loudest: float, missed: dict[int, Attack],
+    unsure: dict[Unsure, tuple[int, ...]],
+) -> Doubt | None:
+    cut = piece.cut
+    rate = document.source.sample_rate
+    join = () if piece.number == 1 else (Mend("join to the one before", lambda d: delete_cuts(d, [cut.id])),)
+    out = Mend("leave out", lambda d: set_left_out(d, [cut.id], True))
+    keep = Mend("keep", lambda d: keep_doubt(d, cut.id, kind))
+
+    def made(reason: str, *mends: Mend) -> Doubt:
+        return Doubt(cut.id, kind, reason, (*mends, keep), kind)
+
+    if kind == "silent" and gain_to_db(peak) < SILENT_DB:
+        return made("silent", *join, out)
+    if kind == "two hits" and cut.id in missed:
+        attack = missed[cut.id]
+        late_ms = samples_to_ms(attack.at_sample - cut.attack_sample, rate)
+        return made(f"two hits in one, the other {late_ms:.0f} ms in", Mend("cut between", partial(_cut_at_attack, attack=attack)))
+    if kind == "too close" and after is not None:
+        gap_ms = samples_to_ms(after.cut.attack_sample - cut.attack_sample, rate)
+        if gap_ms < CLOSE_MS and "too close" not in after.cut.kept:
+            next_id = after.cut.id
+            return made(f"too close, {gap_ms:.0f} ms: a flam?", Mend("join with the next", lambda d: delete_cuts(d, [next_id])))
+    if kind == "clipped" and _clipped(clip, piece):
+        return made("clipped", out)
+    if kind == "unsure":
+        return _unsure_doubt(cut, unsure)
+    if kind == "too quiet" and gain_to_db(peak / loudest) < QUIET_DB:
+        return made(f"very quiet, {gain_to_db(peak / loudest):.0f} dB", *join, out)
+    if kind == "off the grid" and cut.origin != "even":
+        off_ms = _off_grid_ms(document, cut.attack_sample)
+        if off_ms is not None:
+            return made(f"{abs(off_ms):.0f} ms {'behind' if off_ms > 0 else 'ahead of'} the grid", out, *join)
+    return None
+
+
+def _missed(document: Document, slices: tuple[Slice, ...]) -> dict[int, Attack]:
+    """Return for cuts whose slice seems to hold a second hit the strongest attack that has no cut."""
+    rate = document.source.sample_rate
+    least = MISSED_SHARE * document.threshold
+    apart, near = ms_to_samples(MISSED_AFTER_MS, rate), document.min_cut_frames
+    cuts = sorted(place for s in slices for place in (s.cut.attack_sample, s.start_sample))
+    starts = [s.start_sample for s in slices]
+    found: dict[int, Attack] = {}
+    for attack in document.attacks:
+        if attack.strength < least or (attack.strength < SURELY_A_HIT and attack.clear_db < MISSED_CLEAR_DB):
+            continue
+        index = bisect_left(starts, attack.at_sample + 1) - 1
+        if index < 0 or attack.at_sample >= slices[index].end_sample:
+            continue
+        piece = slices[index]
+        place = bisect_left(cuts, attack.at_sample - near)
+        if place < len(cuts) and cuts[place] < attack.at_sample + near:
+            continue
+        if attack.at_sample - piece.cut.attack_sample < apart or piece.end_sample - attack.at_sample < apart:
+            continue
+        best = found.get(piece.cut.id)
+        if best is None or attack.strength > best.strength:
+            found[piece.cut.id] = attack
+    return found
+
+
+def _cut_at_attack(document: Document, attack: Attack) -> Document:
+    new_id = document.next_id
+    try:
+        changed = add_cut(document, attack.cut_sample, attack_sample=attack.at_sample)
+    except EditError:
+        return document
+    return set_heard(changed, new_id, attack.heard)
+
+
+def _clipped(clip: Clip, piece: Slice) -> bool:
+    flat = (np.abs(clip.samples[piece.start_sample : piece.end_sample]) >= FULL_SCALE).any(axis=1)
+    if not flat.any():
+        return False
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], flat, [False]]).astype(np.int8)))
+    return bool((edges[1::2] - edges[::2]).max() >= FLAT_SAMPLES)
+
+
+def _off_grid_ms(document: Document, at_sample: int) -> float | None:
+    """Return how far an attack is from the nearest step, where that is far from straight and triplet steps both."""
+    beats = document.beat_map.beat_at(at_sample)
+    grids = (6, 4) if document.loop.meter.compound else (4, 3)
+    offsets = [beats - round(beats * steps) / steps for steps in grids]
+    nearest = min(offsets, key=abs)
+    if abs(nearest) * 4.0 < OFF_SHARE:
+        return None
+    return float(60_000.0 / document.bpm * offsets[0])
+
+
+def alike(document: Document, cut_id: int) -> tuple[int, ...]:
+    """Return the cuts whose slices sound most like one: led by the same drum, and the same drums underneath or none.
+
+    The one itself comes first, then by likeness of how hard they are struck.
+    """
+    cut = document.cut(cut_id)
+    if not cut.heard:
+        return (cut_id,)
+    lead = cut.heard[0]
+    under = {h.drum for h in cut.heard[1:] if h.sure}
+    found = [
+        (abs(c.heard[0].velocity - lead.velocity), s.number, c.id)
+        for s in document.slices()
+        if (c := s.cut).heard and c.id != cut_id and c.heard[0].drum == lead.drum
+        and {h.drum for h in c.heard[1:] if h.sure} == under
+    ]
+    return (cut_id, *(i for _, _, i in sorted(found)))
+
+
+def closest_gap_ms(document: Document) -> float:
+    """Return the shortest time from one cut of the loop to the next, 0 where there are fewer than two."""
+    starts = [s.start_sample for s in document.slices()]
+    return min((samples_to_ms(b - a, document.source.sample_rate) for a, b in pairwise(starts)), default=0.0)

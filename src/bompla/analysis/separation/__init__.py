@@ -1,0 +1,1 @@
+"""Pulling apart what sounds at once."""

@@ -1,0 +1,1 @@
+"""Reading tempo, meter and bars from attacks and drums."""

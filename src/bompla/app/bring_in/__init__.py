@@ -1,0 +1,1 @@
+"""Bring in: the first stage."""

@@ -1,0 +1,300 @@
+"""The loop: where it is, what tempo and bars it has, and what else could be looped."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
+
+from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
+from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
+from bompla.app.bring_in.readings import bar_choices, reading_choices, reading_near, sureness
+from bompla.app.bring_in.tap import Taps
+from bompla.app.commands import tip
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.ui.controls import Chips, Facts, Panel, button, combo, label
+from bompla.model.cut_edits import (
+    HIGHEST_BPM,
+    LOWEST_BPM,
+    MOST_BARS,
+    choose_reading,
+    downbeat_here,
+    set_bars,
+    set_loop,
+    set_meter,
+    set_tempo,
+    slide_loop,
+    take_bars,
+)
+from bompla.model.document import Document
+from bompla.model.drums import METERS
+from bompla.units import samples_to_s
+
+SHOWN_PROPOSALS = 2
+
+
+class LoopPanel(Panel):
+    """Facts of the loop on the left, its tempo and what else could be looped on the right."""
+
+    def __init__(self, session: Session, playback: Playback, overview: Overview, *, read_as: Callable[[object], object],
+                 go_on: Callable[[], object]) -> None:
+        super().__init__()
+        self._session, self._playback, self._overview = session, playback, overview
+        self._taps = Taps()
+        self._proposals: tuple[Proposal, ...] = ()
+        self._heard = -1
+        columns = self._columns = QBoxLayout(QBoxLayout.Direction.LeftToRight)
+        columns.setSpacing(18)
+        left, right = QVBoxLayout(), QVBoxLayout()
+        for column in (left, right):
+            column.setSpacing(7)
+            columns.addLayout(column, 1)
+        self.body.addLayout(columns)
+        self._place(left, read_as)
+        self._tempo(right)
+        self._more(right, go_on)
+
+    def _place(self, column: QVBoxLayout, read_as: Callable[[object], object]) -> None:
+        column.addWidget(label("Loop", "heading"))
+        self.facts = Facts(("starts", "ends", "tempo"))
+        column.addWidget(self.facts)
+        column.addWidget(label("Read these bars as", "heading"))
+        self.readings = Chips("Tempo readings", columns=2)
+        self.readings.chosen.connect(read_as)
+        column.addWidget(self.readings)
+        column.addWidget(label("Take so many bars from here", "heading"))
+        self.bars = Chips("Bars")
+        self.bars.chosen.connect(lambda bars: self._session.edit(f"take {bars} bars", lambda d: take_bars(d, int(str(bars)))))
+        row = _row(column)
+        row.addWidget(self.bars)
+        row.addStretch(1)
+        row = _row(column)
+        for text, by, whole_bars in (("bar back", -1, True), ("beat back", -1, False), ("beat on", 1, False), ("bar on", 1, True)):
+            hint = tip(f"loop_{text.replace(' ', '_')}")
+            row.addWidget(button(text, partial(self.slide, by, whole_bars=whole_bars), tip=hint, small=True))
+        row.addStretch(1)
+        row = _row(column)
+        row.addWidget(label("handles snap to", "dim"))
+        self.snap = combo("Handles snap to", [(text, key) for key, text in SNAPS])
+        self.snap.activated.connect(lambda _: setattr(self._overview, "snap", self.snap.currentData()))
+        row.addWidget(self.snap)
+        row.addStretch(1)
+        column.addStretch(1)
+
+    def _tempo(self, column: QVBoxLayout) -> None:
+        column.addWidget(label("Tempo", "heading"))
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(7)
+        grid.setVerticalSpacing(7)
+        column.addLayout(grid)
+        self.bpm = QDoubleSpinBox()
+        self.bpm.setRange(LOWEST_BPM, HIGHEST_BPM)
+        self.bpm.setDecimals(2)
+        self.bpm.setSuffix(" BPM")
+        self.bpm.setToolTip("Type a tempo: the start and the bars stay, and the end moves")
+        self.bars_are = QSpinBox()
+        self.bars_are.setRange(1, MOST_BARS)
+        self.bars_are.setSuffix(" bars")
+        self.bars_are.setPrefix("is ")
+        self.bars_are.setToolTip("The loop as it stands is so many bars: its tempo follows")
+        for box, name in ((self.bpm, "Tempo in BPM"), (self.bars_are, "These are so many bars")):
+            _plain(box, name)
+            box.setMinimumWidth(96)
+        self.bpm.editingFinished.connect(self._type_tempo)
+        self.bars_are.editingFinished.connect(self._type_bars)
+        self.tap = button("Tap", self.tap_now, tip=tip("tap"))
+        self.tapped = label("", "dim")
+        grid.addWidget(self.bpm, 0, 0)
+        grid.addWidget(self.bars_are, 0, 1)
+        grid.addWidget(self.tap, 1, 0)
+        grid.addWidget(self.tapped, 1, 1)
+        self.meter = combo("Meter", [(f"in {name}", name) for name in METERS])
+        self.meter.activated.connect(lambda _: self._session.edit(
+            f"read in {self.meter.currentData()}", lambda d: set_meter(d, str(self.meter.currentData()))))
+        grid.addWidget(self.meter, 2, 0)
+        grid.addWidget(button("Downbeat here", self.downbeat, tip=tip("downbeat")), 2, 1)
+        row = _row(column)
+        row.addWidget(label("look between", "dim"))
+        self.slowest, self.fastest = QSpinBox(), QSpinBox()
+        for box, name, value in ((self.slowest, "Slowest tempo looked for", self._session.tempo_range[0]),
+                                 (self.fastest, "Fastest tempo looked for", self._session.tempo_range[1])):
+            box.setRange(int(LOWEST_BPM), int(HIGHEST_BPM))
+            box.setValue(round(value))
+            box.setFixedWidth(50)
+            _plain(box, name)
+            box.editingFinished.connect(self._set_range)
+        row.addWidget(self.slowest)
+        row.addWidget(label("and", "dim"))
+        row.addWidget(self.fastest)
+        row.addWidget(label("BPM", "dim"))
+        row.addStretch(1)
+
+    def _more(self, column: QVBoxLayout, go_on: Callable[[], object]) -> None:
+        column.addWidget(label("Clearest drums", "heading"))
+        self.proposed = Chips("Proposed loops", columns=2)
+        self.proposed.chosen.connect(self._take_proposal)
+        column.addWidget(self.proposed)
+        row = _row(column)
+        self.drums_only = button("Drums only", self._ask_drums, tip="Take chords and bass out of a full mix")
+        self.balance = QSlider(Qt.Orientation.Horizontal)
+        self.balance.setRange(-100, 100)
+        self.balance.setValue(0)
+        self.balance.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.balance.setAccessibleName("Balance of what is left and the drums")
+        self.balance.setToolTip("Left: what is left without the drums; middle: the whole mix; right: only the drums")
+        self.balance.valueChanged.connect(lambda value: self._playback.set_drums_share(value / 100.0))
+        self.use_drums = button("Use", self._use_drums, tip="Add the drums alone to the project as a sound of their own, to be cut")
+        row.addWidget(self.drums_only)
+        row.addWidget(self.balance, 1)
+        row.addWidget(self.use_drums)
+        column.addStretch(1)
+        row = _row(column)
+        row.addStretch(1)
+        row.addWidget(button("Slice this loop", go_on, primary=True, tip="Go on to the Slice stage (Ctrl+2)"))
+
+    def set_narrow(self, narrow: bool) -> None:
+        """Put the columns under one another, where there is no room for them side by side."""
+        self._columns.setDirection(QBoxLayout.Direction.TopToBottom if narrow else QBoxLayout.Direction.LeftToRight)
+
+    def refresh(self, document: Document) -> None:
+        """Show the loop."""
+        loop, rate = document.loop, document.source.sample_rate
+        self.facts.set("starts", clock_of(loop.start_sample, rate))
+        self.facts.set("ends", clock_of(loop.end_sample, rate))
+        self.facts.set("tempo", f"{document.bpm:.2f} BPM, {sureness(document)}")
+        self.readings.offer(*reading_choices(document, self._session.tempo_range), tip="Read the same stretch as these bars")
+        self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and take so many bars")
+        for box, value in ((self.bpm, document.bpm), (self.bars_are, loop.bars)):
+            if not box.hasFocus():
+                box.setValue(value)  # type: ignore[arg-type]  # a whole number for the one of bars
+        self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
+        self._show_proposals(document)
+        sound = self._session.opened_sound
+        made = sound is not None and sound.drums_only is not None
+        self.drums_only.setVisible(not made)
+        self.balance.setVisible(made)
+        self.use_drums.setVisible(made)
+        if not made and self.balance.value():
+            self.balance.setValue(0)
+
+    def show_proposals(self, proposals: tuple[Proposal, ...]) -> None:
+        """Offer other loops."""
+        self._proposals = proposals
+        document = self._session.document
+        if document is not None:
+            self._show_proposals(document)
+
+    def _show_proposals(self, document: Document) -> None:
+        rate = document.source.sample_rate
+        shown = []
+        for bars in PROPOSED_BARS[::-1]:
+            best = [p for p in self._proposals if p.loop.bars == bars][:SHOWN_PROPOSALS]
+            shown += [(p.loop, _proposal_words(p, rate)) for p in best]
+        near, here = round(0.01 * rate), document.loop
+        current = next((loop for loop, _ in shown if abs(loop.start_sample - here.start_sample) < near and loop.bars == here.bars), None)
+        self.proposed.offer(shown[:4] if len(shown) > 4 else shown, current, tip=f"Take this stretch as the loop. {tip('proposal_next')}")
+
+    def next_proposal(self) -> None:
+        """Hear the next of the proposals, without taking it."""
+        clip = self._session.clip
+        if clip is None or not self._proposals:
+            return
+        self._heard = (self._heard + 1) % len(self._proposals)
+        loop = self._proposals[self._heard].loop
+        self._playback.previews.play(clip, loop.start_sample, loop.end_sample)
+        self._session.hub.note(f"Hearing {_proposal_words(self._proposals[self._heard], clip.sample_rate)}; a click on it takes it.")
+
+    def _take_proposal(self, loop: object) -> None:
+        chosen = next((p.loop for p in self._proposals if p.loop == loop), None)
+        if chosen is not None:
+            self._session.edit(f"take {chosen.bars} bars at {clock(samples_to_s(chosen.start_sample, self._rate()), False)}",
+                               lambda d: set_loop(d, chosen))
+
+    def slide(self, by: int, *, whole_bars: bool) -> None:
+        """Move the loop by a bar or a beat."""
+        document = self._session.document
+        if document is not None:
+            beats = by * (document.loop.meter.beats_per_bar if whole_bars else 1)
+            self._session.edit("slide loop", lambda d: slide_loop(d, beats))
+
+    def downbeat(self) -> None:
+        """Let the loop begin at the attack nearest to the playhead."""
+        at = round(self._playback.playhead_sample())
+        self._session.edit("move downbeat", lambda d: downbeat_here(d, at))
+
+    def tap_now(self) -> None:
+        """Take a tap; from the fourth on the loop is read as the tempo that was tapped."""
+        told = self._taps.tap(time.monotonic())
+        count = len(self._taps.times_s)
+        if told is None:
+            self.tapped.setText(f"{count}, go on")
+            return
+        bpm, spread = told
+        self.tapped.setText(f"{bpm:.1f} BPM, within {spread:.1f}")
+        document = self._session.document
+        if document is not None and count >= 4:
+            reading = reading_near(document, bpm)
+            if reading.bars != document.loop.bars:
+                self._session.edit(f"tap {bpm:.0f} BPM", lambda d: choose_reading(d, reading))
+
+    def _type_tempo(self) -> None:
+        document = self._session.document
+        if document is not None and abs(self.bpm.value() - document.bpm) > 0.006:
+            bpm = self.bpm.value()
+            self._session.edit(f"set tempo {bpm:.2f} BPM", lambda d: set_tempo(d, bpm))
+
+    def _type_bars(self) -> None:
+        document = self._session.document
+        bars = self.bars_are.value()
+        if document is not None and bars != document.loop.bars:
+            self._session.edit(f"these are {bars} bars", lambda d: set_bars(d, bars))
+
+    def _set_range(self) -> None:
+        low, high = float(self.slowest.value()), float(self.fastest.value())
+        if high < 1.9 * low:
+            self._session.hub.note("The range must span an octave, such as 60 to 120 BPM.")
+            self.slowest.setValue(round(self._session.tempo_range[0]))
+            self.fastest.setValue(round(self._session.tempo_range[1]))
+            return
+        self._session.tempo_range = (low, high)
+        document = self._session.document
+        if document is not None:
+            self.refresh(document)
+
+    def _ask_drums(self) -> None:
+        self._session.ask_drums_only()
+
+    def _use_drums(self) -> None:
+        sound = self._session.opened_sound
+        document = self._session.document
+        if sound is not None and sound.drums_only is not None and document is not None:
+            self._session.add_clip(sound.drums_only, f"{document.title}, drums only")
+
+    def _rate(self) -> int:
+        document = self._session.document
+        return document.source.sample_rate if document else 44_100
+
+
+def _proposal_words(proposal: Proposal, rate: int) -> str:
+    bars = "1 bar" if proposal.loop.bars == 1 else f"{proposal.loop.bars} bars"
+    return f"{bars} at {clock(samples_to_s(proposal.loop.start_sample, rate), False)}"
+
+
+def _row(column: QVBoxLayout) -> QHBoxLayout:
+    row = QHBoxLayout()
+    row.setSpacing(6)
+    column.addLayout(row)
+    return row
+
+
+
+def _plain(box: QSpinBox | QDoubleSpinBox, name: str) -> None:
+    box.setAccessibleName(name)
+    box.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+    box.setKeyboardTracking(False)
+    box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+

@@ -1,0 +1,252 @@
+"""The whole file with the loop on it, and how clear its drums are bar by bar."""
+
+from __future__ import annotations
+
+from msgspec.structs import replace
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtWidgets import QWidget
+
+from bompla.analysis.loop.passages import Bars
+from bompla.analysis.loop.seam import zero_crossing
+from bompla.analysis.tempo.drift import Drift
+from bompla.app.project.session import Session
+from bompla.app.sound_picture import RULER, SoundPicture
+from bompla.app.theme import theme
+from bompla.app.ui.raster import wave_pixmap
+from bompla.model.cut_edits import attack_near, set_loop
+from bompla.model.document import Document, Loop
+from bompla.units import samples_to_s
+
+GRAB = 6.0
+SNAP_POINTS = 8.0
+CLARITY_HEIGHT, CLARITY_LABEL = 40.0, 18.0
+SNAPS = (("attack", "attacks"), ("beat", "beats"), ("zero", "zero crossings"), ("nothing", "nothing"))
+"""What the loop's handles snap to."""
+
+CLEAR = 0.35
+"""Bars at least this clear are drawn as worth taking."""
+
+
+class Overview(SoundPicture):
+    """Shows the whole file. The loop's handles are dragged, its end by whole bars; inside, the loop slides."""
+
+    sought = pyqtSignal(float)
+    bar_chosen = pyqtSignal(int)
+
+    left_margin, right_margin = 10, 10
+    playhead_role = "paper"
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(session, "The whole file and the loop on it", parent)
+        self.snap = SNAPS[0][0]
+        self._grip = ""
+        self._from = 0.0
+        self._before: Loop | None = None
+        self._wanted: Loop | None = None
+        self.setMouseTracking(True)
+        self.setMinimumHeight(170)
+        self._bars: Bars | None = None
+        self._tempo_line: Drift | None = None
+        session.document_changed.connect(self.redraw)
+
+    def show_bars(self, bars: Bars | None, drift: Drift | None) -> None:
+        """Show how clear the drums are in each bar, and the tempo where it drifts."""
+        self._bars, self._tempo_line = bars, drift
+        self.redraw()
+
+    def bar_at(self, x: float, y: float) -> int:
+        """Return the bar whose column is at a place, -1 for none."""
+        bars = self._bars
+        if bars is None or y < self.height() - CLARITY_HEIGHT:
+            return -1
+        at = self._axis.sample(x)
+        index = int((bars.starts <= at).sum()) - 1
+        return index if 0 <= index < len(bars.clarity) else -1
+
+    def playhead_bottom(self) -> float:
+        """Return how far down the playhead reaches: over the sound only."""
+        return self._sound_bottom()
+
+    def _sound_bottom(self) -> float:
+        return self.height() - (CLARITY_HEIGHT + CLARITY_LABEL if self._bars is not None else 0.0)
+
+    def limits(self) -> tuple[float, float]:
+        """Return the first and last sample that can be shown: the whole file's."""
+        document = self._session.document
+        return (0.0, float(document.source.frames)) if document else (0.0, 1.0)
+
+    def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
+        """Draw the file, and the loop with its handles."""
+        axis, summary = self._axis, self._session.summary
+        assert summary is not None
+        loop = document.loop
+        self._paint_times(painter, document.source.sample_rate)
+        bottom = self._sound_bottom()
+        height = round(bottom - RULER - 6)
+        gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        x0, x1 = axis.x(loop.start_sample), axis.x(loop.end_sample)
+        painter.fillRect(QRectF(x0, RULER, x1 - x0, bottom - RULER), theme().colour("signal", 0.16))
+        waves = {
+            role: wave_pixmap(summary, axis.start, axis.end, round(axis.width), height, theme().colour(role, alpha), ratio=ratio, gain=gain)
+            for role, alpha in (("dim", 0.65), ("paper", 1.0))
+        }
+        for role, left, right in (("dim", axis.left, x0), ("paper", x0, x1), ("dim", x1, axis.left + axis.width)):
+            wave = waves[role]
+            painter.save()
+            painter.setClipRect(QRectF(left, 0, max(0.0, right - left), bottom))
+            painter.drawPixmap(QPointF(axis.left, RULER + 3.0), wave)
+            painter.restore()
+        painter.setPen(QPen(theme().colour("signal"), 2.0))
+        for x in (x0, x1):
+            painter.drawLine(QPointF(x, RULER - 4), QPointF(x, bottom))
+            painter.fillRect(QRectF(x - 4.0, RULER - 6.0, 8.0, 8.0), theme().colour("signal"))
+
+        self._paint_drift(painter, bottom)
+        self._paint_clarity(painter)
+
+    def _paint_clarity(self, painter: QPainter) -> None:
+        bars = self._bars
+        if bars is None:
+            return
+        top, axis = self.height() - CLARITY_HEIGHT, self._axis
+        painter.setFont(theme().font(13, weight=400))
+        painter.setPen(theme().colour("dim"))
+        painter.drawText(QPointF(axis.left, top - 5.0), "how clear the drums are, bar by bar")
+        painter.setPen(Qt.PenStyle.NoPen)
+        for index, clarity in enumerate(bars.clarity):
+            x0, x1 = axis.x(float(bars.starts[index])), axis.x(float(bars.starts[index + 1]))
+            if x1 < axis.left or x0 > axis.left + axis.width:
+                continue
+            height = max(1.0, float(clarity) * (CLARITY_HEIGHT - 3.0))
+            gap = 1.0 if x1 - x0 > 4.0 else 0.0
+            colour = theme().colour("good" if clarity >= CLEAR else "line")
+            painter.fillRect(QRectF(x0 + gap, self.height() - height, max(0.5, x1 - x0 - 2.0 * gap), height), colour)
+
+    def _paint_drift(self, painter: QPainter, bottom: float) -> None:
+        """Draw the tempo over the file where it is not steady."""
+        drift = self._tempo_line
+        if drift is None or drift.steady or len(drift.bpm) < 2:
+            return
+        low, high = float(drift.bpm.min()), float(drift.bpm.max())
+        top, height = RULER + 16.0, 0.3 * (bottom - RULER)
+        xs = [self._axis.x(float(at)) for at in drift.samples]
+        ys = [top + height * (high - float(bpm)) / max(high - low, 1e-6) for bpm in drift.bpm]
+        painter.setPen(QPen(theme().colour("cymbals"), 1.6))
+        painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in zip(xs, ys, strict=True)]))
+        painter.setFont(theme().font(13))
+        painter.drawText(QPointF(self._axis.left + 6.0, top - 3.0), f"tempo drifts from {low:.1f} to {high:.1f} BPM")
+
+    def _paint_times(self, painter: QPainter, rate: int) -> None:
+        span_s = (self._axis.end - self._axis.start) / rate
+        step = next((s for s in (0.1, 0.25, 0.5, 1, 2, 5, 10, 30, 60, 300, 600) if s / span_s * self._axis.width >= 62.0), 1800)
+        painter.setFont(theme().font(14, weight=400))
+        index = int(self._axis.start / rate / step)
+        while (at := index * step) * rate <= self._axis.end:
+            x = self._axis.x(at * rate)
+            painter.setPen(QPen(theme().colour("faint_line"), 1.0))
+            painter.drawLine(QPointF(x, RULER), QPointF(x, self._sound_bottom()))
+            painter.setPen(theme().colour("dim"))
+            painter.drawText(QPointF(x + 3.0, 17.0), clock(at, step < 1))
+            index += 1
+
+    def _grip_at(self, x: float) -> str:
+        document = self._session.document
+        if document is None:
+            return ""
+        x0, x1 = self._axis.x(document.loop.start_sample), self._axis.x(document.loop.end_sample)
+        if min(abs(x - x0), abs(x - x1)) <= GRAB:
+            return "start" if abs(x - x0) < abs(x - x1) else "end"
+        return "loop" if x0 < x < x1 else ""
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        document = self._session.document
+        if document is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        x = event.position().x()
+        if event.position().y() < RULER - 6:
+            self.sought.emit(self._axis.sample(x))
+            return
+        bar = self.bar_at(x, event.position().y())
+        if bar >= 0:
+            self.bar_chosen.emit(bar)
+            return
+        self._grip, self._from = self._grip_at(x), x
+        self._before, self._wanted = document.loop, None
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        x = event.position().x()
+        if not self._grip or self._before is None:
+            grip = self._grip_at(x)
+            shapes = {"": Qt.CursorShape.ArrowCursor, "loop": Qt.CursorShape.OpenHandCursor}
+            self.setCursor(shapes.get(grip, Qt.CursorShape.SizeHorCursor))
+            return
+        if abs(x - self._from) < 3.0 and self._wanted is None:
+            return
+        free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        wanted = self._dragged(self._before, x, free)
+        if wanted is not None:
+            self._wanted = wanted
+            self._session.preview(lambda document: set_loop(document, wanted))
+
+    def _dragged(self, loop: Loop, x: float, free: bool) -> Loop | None:
+        """Return the loop that a drag stands for: the end keeps whole bars, unless Alt frees it."""
+        document = self._session.document
+        if document is None:
+            return None
+        frames = document.source.frames
+        by = (x - self._from) * self._axis.samples_per_point
+        bar = loop.frames / loop.bars
+        if self._grip == "end":
+            if free or self.snap in ("zero", "nothing"):
+                end = round(loop.end_sample + by)
+                end = end if free else round(self._snapped(document, end))
+                bars = loop.bars
+            else:
+                most = int((frames - loop.start_sample) / bar + 1e-6)
+                bars = max(1, min(round((loop.frames + by) / bar), max(1, most)))
+                end = round(loop.start_sample + bars * bar)
+            end = min(end, frames)
+            return replace(loop, end_sample=end, bars=bars) if end > loop.start_sample + 64 else None
+        start = loop.start_sample + by
+        if not free:
+            start = self._snapped(document, start)
+        if self._grip == "loop":
+            start = max(0.0, min(start, frames - loop.frames))
+            return replace(loop, start_sample=round(start), end_sample=round(start) + loop.frames)
+        start = max(0.0, start)
+        return replace(loop, start_sample=round(start)) if start < loop.end_sample - 64 else None
+
+    def _snapped(self, document: Document, at: float) -> float:
+        """Return a place drawn to what the handles snap to, if it is near."""
+        reach = SNAP_POINTS * self._axis.samples_per_point
+        if self.snap == "attack":
+            near = attack_near(document.attacks, round(at), round(reach))
+            return float(near.cut_sample) if near else at
+        if self.snap == "beat":
+            step = document.beat_map.sample_at(float(round(document.beat_map.beat_at(at))))
+            return float(step) if abs(step - at) <= reach else at
+        clip = self._session.clip
+        if self.snap == "zero" and clip is not None:
+            return float(zero_crossing(clip, round(at), round(0.01 * clip.sample_rate)))
+        return at
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        wanted, grip = self._wanted, self._grip
+        self._grip, self._wanted, self._before = "", None, None
+        if wanted is not None:
+            label = {"start": "move loop start", "end": "move loop end"}.get(grip, "slide loop")
+            self._session.edit(label, lambda document: set_loop(document, wanted))
+
+
+def clock(seconds: float, fine: bool = True) -> str:
+    """Return a time as minutes and seconds, with milliseconds if `fine`."""
+    minutes, rest = divmod(seconds, 60.0)
+    return f"{int(minutes)}:{rest:06.3f}" if fine else f"{int(minutes)}:{int(rest):02d}"
+
+
+def clock_of(sample: int, rate: int) -> str:
+    """Return a place in a sound as minutes, seconds and milliseconds."""
+    return clock(samples_to_s(sample, rate))

@@ -1,0 +1,193 @@
+"""The shelf beside the file: folders, filters, sorting, listening ahead of opening."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import platformdirs
+from PyQt6.QtCore import QSettings, Qt
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QSpinBox
+
+from bompla.analysis.shelf_index import ShelfIndex
+from bompla.app.bring_in.shelf_list import SORTS, ShelfFilter, ShelfModel, ShelfView
+from bompla.app.bring_in.shelf_scanner import ShelfScanner
+from bompla.app.commands import tip
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.ui.controls import Panel, button, combo, label
+from bompla.audio.clip import Clip
+from bompla.demo import loop_paths
+
+WIDTH = 268
+NAME_OF_DEMO = "Night Ferry loops"
+
+
+class ShelfPanel(Panel):
+    """Shows a folder's loops, or those that ship with Bompla."""
+
+    def __init__(
+        self, session: Session, playback: Playback, *, open_file: Callable[[Path], object], add_file: Callable[[Path], object],
+        choose_file: Callable[[], object],
+    ) -> None:
+        super().__init__(f"Shelf · {NAME_OF_DEMO}")
+        self._session, self._playback = session, playback
+        self._add_file = add_file
+        self.folder: Path | None = None
+        self.setFixedWidth(WIDTH)
+        self.model = ShelfModel(self)
+        self.list = ShelfView(self.model)
+        self.list.opened.connect(open_file)
+        self.list.heard.connect(self._hear)
+        self.scanner = ShelfScanner(_index, session.hub.trouble, self)
+        self.scanner.listed.connect(self.model.set_files)
+        self.scanner.looked_at.connect(self.model.set_entry)
+        self.scanner.progressed.connect(self._progressed)
+        self.scanner.finished.connect(lambda: self.progress.setText(""))
+        self._folders_row()
+        self._filter_rows()
+        self.body.addWidget(self.list, 1)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(button("Open…", choose_file, tip=tip("open")))
+        row.addWidget(button("Add", self._add_current, tip=tip("add_sound")))
+        self.at_tempo = button("at this tempo", lambda: None, chip=True, checkable=True,
+                               tip="Listen to the loops of the shelf at the tempo of the loop that is open")
+        row.addWidget(self.at_tempo)
+        row.addStretch(1)
+        self.body.addLayout(row)
+        self._started = False
+
+    def _folders_row(self) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(button("Folder…", self.choose_folder, tip="Choose the folder of loops to look through"))
+        row.addWidget(button("Ours", self.show_demo, tip="Show the loops that ship with Bompla"))
+        self.progress = label("", "dim")
+        row.addWidget(self.progress, 1)
+        self.cancel = button("Stop", self._stop, tip="Stop looking through the folder; what was found stays")
+        self.cancel.hide()
+        row.addWidget(self.cancel)
+        self.body.addLayout(row)
+
+    def _filter_rows(self) -> None:
+        self.words = QLineEdit()
+        self.words.setPlaceholderText("words in the name")
+        self.words.setAccessibleName("Words in the name")
+        self.words.setClearButtonEnabled(True)
+        self.words.textChanged.connect(self._arrange)
+        self.sort = combo("Sort by", [(text, key) for key, text in SORTS])
+        self.sort.activated.connect(self._arrange)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.words, 3)
+        row.addWidget(self.sort, 2)
+        self.body.addLayout(row)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.low, self.high = (_bpm_box(name) for name in ("Lowest tempo", "Highest tempo"))
+        row.addWidget(self.low)
+        row.addWidget(label("to", "dim"))
+        row.addWidget(self.high)
+        row.addWidget(label("BPM", "dim"))
+        self.near = button("near this", self._arrange, chip=True, checkable=True,
+                           tip="Only loops whose tempo, its half or its double is near that of the loop that is open")
+        row.addWidget(self.near)
+        for box in (self.low, self.high):
+            box.valueChanged.connect(self._arrange)
+        self.body.addLayout(row)
+
+    def start(self) -> None:
+        """Show the folder that was last chosen, or our own loops; called once, when the stage is first shown."""
+        if not self._started:
+            self._started = True
+            kept = str(QSettings("bompla", "bompla").value("shelf", ""))
+            if kept and Path(kept).is_dir():
+                self.show_folder(Path(kept))
+            else:
+                self.show_demo()
+
+    def show_demo(self) -> None:
+        """Show the loops that ship with Bompla."""
+        self.folder = None
+        self.heading.setText(f"Shelf · {NAME_OF_DEMO}")
+        QSettings("bompla", "bompla").remove("shelf")
+        self.scanner.scan([loop_paths()[0].parent])
+
+    def choose_folder(self) -> None:
+        """Ask for a folder."""
+        name = QFileDialog.getExistingDirectory(self, "Choose a folder of loops", str(self.folder or Path.home()))
+        if name:
+            self.show_folder(Path(name))
+
+    def show_folder(self, folder: Path) -> None:
+        """Show the loops of a folder and its subfolders."""
+        self.folder = folder
+        self.heading.setText(f"Shelf · {folder.name or folder}")
+        QSettings("bompla", "bompla").setValue("shelf", str(folder))
+        self.cancel.show()
+        self.scanner.scan([folder])
+
+    def show_current(self, path: str) -> None:
+        """Mark the file that is open."""
+        if path:
+            self.list.choose(Path(path))
+        if self.near.isChecked():
+            self._arrange()
+
+    def close_all(self) -> None:
+        """End the scan."""
+        self.scanner.close()
+
+    def _stop(self) -> None:
+        self.scanner.cancel()
+        self.cancel.hide()
+        self.progress.setText("stopped")
+
+    def _progressed(self, done: int, total: int) -> None:
+        self.cancel.setVisible(done < total)
+        self.progress.setText(f"{done} of {total}" if done < total else "" if total else "no sound files here")
+
+    def _arrange(self, _changed: object = None) -> None:
+        document = self._session.document
+        near = document.bpm if self.near.isChecked() and document is not None else 0.0
+        wanted = ShelfFilter(self.words.text(), float(self.low.value()), float(self.high.value()), near)
+        self.model.arrange(str(self.sort.currentData()), wanted)
+
+    def _hear(self, path: Path) -> None:
+        document, entry = self._session.document, self.model.entries.get(path)
+        if not self.at_tempo.isChecked() or document is None or entry is None or entry.bpm <= 0.0:
+            self._playback.previews.play_file(path)
+            return
+        ratio = document.bpm / entry.bpm
+        while ratio > 1.5:
+            ratio /= 2.0
+        while ratio < 0.7:
+            ratio *= 2.0
+        speed = ratio
+
+        def speed_for(_clip: Clip) -> float:
+            return speed
+
+        self._playback.previews.play_file(path, speed_for=speed_for)
+
+    def _add_current(self) -> None:
+        path = self.list.current_path()
+        if path is not None:
+            self._add_file(path)
+
+
+def _index() -> ShelfIndex:
+    return ShelfIndex(Path(platformdirs.user_cache_dir("bompla")) / "shelf.sqlite")
+
+
+def _bpm_box(name: str) -> QSpinBox:
+    box = QSpinBox()
+    box.setRange(0, 400)
+    box.setSpecialValueText("any")
+    box.setAccessibleName(name)
+    box.setToolTip(name)
+    box.setFixedWidth(46)
+    box.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+    box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+    return box

@@ -1,0 +1,126 @@
+"""Scanning the shelf: a worker process for each core, what is known shown at once, the rest as it is found."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, files_under
+from bompla.app.project.jobs import AnalysisProcess, Threads
+
+KEEP_EVERY = 32
+
+
+class ShelfScanner(QObject):
+    """Looks at the sound files of a folder.
+
+    `listed` carries all its files, `looked_at` a file with its entry, `finished` nothing. A file
+    that is known and unchanged is told at once from the index.
+    """
+
+    listed = pyqtSignal(object)
+    looked_at = pyqtSignal(object, object)
+    progressed = pyqtSignal(int, int)
+    finished = pyqtSignal()
+
+    def __init__(self, index: Callable[[], ShelfIndex], trouble: Callable[[str], None], parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._make_index, self._trouble = index, trouble
+        self._index: ShelfIndex | None = None
+        self._threads = Threads(self)
+        self._workers: list[AnalysisProcess] = []
+        self._waiting: list[Path] = []
+        self._found: list[tuple[Path, str, ShelfEntry]] = []
+        self._scan = 0
+        self._running = self._done = self._total = 0
+
+    @property
+    def busy(self) -> bool:
+        """Whether a scan goes on."""
+        return self._running > 0 or bool(self._waiting) or self._threads.busy
+
+    def scan(self, folders: list[Path]) -> None:
+        """Look at all sound files of folders and their subfolders; a scan under way is given up."""
+        self.cancel()
+        self._scan += 1
+        scan = self._scan
+
+        def look() -> tuple[list[Path], dict[Path, ShelfEntry]]:
+            paths = [path for folder in folders for path in files_under(folder)]
+            if self._index is None:
+                self._index = self._make_index()
+            return paths, self._index.known(paths)
+
+        self._threads.run(look, lambda found: self._take_list(scan, *found), self._trouble)
+
+    def cancel(self) -> None:
+        """Give up the scan; what was found is kept."""
+        self._scan += 1
+        self._waiting = []
+        self._running = 0
+        for worker in self._workers:
+            worker.close()
+        self._keep()
+
+    def close(self) -> None:
+        """End all work."""
+        self.cancel()
+        self._threads.close()
+        if self._index is not None:
+            self._index.close()
+            self._index = None
+
+    def _take_list(self, scan: int, paths: list[Path], known: dict[Path, ShelfEntry]) -> None:
+        if scan != self._scan:
+            return
+        self.listed.emit(paths)
+        for path, entry in known.items():
+            self.looked_at.emit(path, entry)
+        self._waiting = [path for path in paths if path not in known]
+        self._done, self._total = len(known), len(paths)
+        self.progressed.emit(self._done, self._total)
+        if not self._waiting:
+            self.finished.emit()
+            return
+        while len(self._workers) < max(1, os.cpu_count() or 1):
+            self._workers.append(AnalysisProcess(self))
+        for worker in self._workers:
+            self._next(scan, worker)
+
+    def _next(self, scan: int, worker: AnalysisProcess) -> None:
+        if scan != self._scan:
+            return
+        if not self._waiting:
+            worker.close()
+            if self._running == 0:
+                self._keep()
+                self.finished.emit()
+            return
+        path = self._waiting.pop(0)
+        self._running += 1
+
+        def done(found: tuple[str, ShelfEntry]) -> None:
+            self._take(scan, worker, path, *found)
+
+        worker.ask_scan(path, done=done, failed=lambda sentence: self._take(scan, worker, path, "", ShelfEntry(problem=sentence)))
+
+    def _take(self, scan: int, worker: AnalysisProcess, path: Path, content: str, entry: ShelfEntry) -> None:
+        if scan != self._scan:
+            return
+        self._running -= 1
+        self._done += 1
+        self._found.append((path, content, entry))
+        if len(self._found) >= KEEP_EVERY:
+            self._keep()
+        self.looked_at.emit(path, entry)
+        self.progressed.emit(self._done, self._total)
+        self._next(scan, worker)
+
+    def _keep(self) -> None:
+        found, self._found = self._found, []
+        if found and self._index is not None:
+            index = self._index
+            self._threads.run(lambda: index.keep(found), lambda _: None, self._trouble)

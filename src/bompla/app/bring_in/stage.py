@@ -1,0 +1,219 @@
+"""Bring in: choose a sound, see its loop, settle its tempo."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from bompla.analysis.loop.passages import Bars, Proposal, bars_of, proposals_of
+from bompla.analysis.loop.seam import seam_of
+from bompla.analysis.tempo.drift import Drift, drift_of
+from bompla.app.bring_in.loop_panel import LoopPanel
+from bompla.app.bring_in.overview import Overview
+from bompla.app.bring_in.seam_view import SeamView
+from bompla.app.bring_in.shelf_panel import ShelfPanel
+from bompla.app.commands import tip
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.stage import Stage
+from bompla.app.ui.controls import Panel, button, combo, label, scrolling
+from bompla.model.cut_edits import set_loop, set_seam_fade
+from bompla.model.document import Document, Loop
+from bompla.units import ms_to_samples
+
+SEAM_HEARD_MS = 350.0
+SEAM_TIMES = 6
+NARROW, WIDE_LOOP_PANEL = 1040, 540
+FADES_MS = (0, 2, 5, 10, 20, 50)
+
+
+class BringIn(Stage):
+    """The first stage."""
+
+    key, title = "bring-in", "Bring in"
+
+    def __init__(
+        self, session: Session, playback: Playback, *, choose_file: Callable[[], object], open_file: Callable[[Path], object],
+        go_on: Callable[[], object],
+    ) -> None:
+        super().__init__(session, playback)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(10)
+        self.shelf = ShelfPanel(
+            session, playback, choose_file=choose_file, open_file=lambda path: self._open(open_file, path),
+            add_file=lambda path: session.open(path, add=True),
+        )
+        layout.addWidget(self.shelf)
+        right = QVBoxLayout()
+        right.setSpacing(10)
+        layout.addLayout(right, 1)
+        right.addWidget(self._file_panel(), 4)
+        below = QHBoxLayout()
+        below.setSpacing(10)
+        right.addLayout(below, 5)
+        below.addWidget(self._seam_panel(), 1)
+        self.loop = LoopPanel(session, playback, self.overview, read_as=self.read_as, go_on=go_on)
+        self._loop_area = scrolling(self.loop)
+        self._loop_area.setMinimumWidth(WIDE_LOOP_PANEL)
+        below.addWidget(self._loop_area, 1)
+        self._looked_at: tuple[object, ...] | None = None
+        session.pictures_changed.connect(lambda: self._refresh(session.document))
+        self._commands()
+        self.connect_all()
+
+    def state_line(self, document: Document | None) -> str:
+        """Return how many bars the loop has."""
+        if document is None:
+            return "nothing yet"
+        return "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
+
+    def picture(self) -> QWidget:
+        """Return the picture that takes the keys."""
+        return self.overview
+
+    def refresh(self, document: Document) -> None:
+        """Show the loop, its seam and its readings."""
+        self.loop.refresh(document)
+        clip = self.session.clip
+        if clip is not None:
+            seam = seam_of(document, clip)
+            self.seam_line.setText(f"{seam.words}, {_jump_words(seam.jump_db)}")
+            self.seam_line.setObjectName("good" if seam.well else "value")
+            if (style := self.seam_line.style()) is not None:
+                style.polish(self.seam_line)
+        index = self.fade.findData(round(document.loop.fade_ms))
+        self.fade.setCurrentIndex(max(0, index))
+        self.shelf.show_current(document.source.path)
+        self._look_at_bars(document)
+
+    def set_playhead(self, at_sample: float) -> None:
+        """Show the playhead on the file."""
+        self.overview.set_playhead(at_sample)
+
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.shelf.start()
+        super().showEvent(event)
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        narrow = self.width() < NARROW
+        self.loop.set_narrow(narrow)
+        self._loop_area.setMinimumWidth(290 if narrow else WIDE_LOOP_PANEL)
+
+    def _open(self, open_file: Callable[[Path], object], path: Path) -> None:
+        document = self.session.document
+        self.playback.previews.stop()
+        if document is None or document.source.path != str(path):
+            open_file(path)
+
+    def _file_panel(self) -> QWidget:
+        panel = Panel()
+        self.overview = Overview(self.session)
+        self.overview.sought.connect(self.playback.seek)
+        self.overview.bar_chosen.connect(self._take_bar)
+        panel.body.addWidget(self.overview, 1)
+        return panel
+
+    def _seam_panel(self) -> QWidget:
+        panel = Panel("Seam · the end meets the start")
+        self.seam = SeamView(self.session)
+        panel.body.addWidget(self.seam, 1)
+        self.seam_line = label("", "good")
+        self.seam_line.setWordWrap(True)
+        panel.body.addWidget(self.seam_line)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(button("Listen", self.hear_seam, tip=tip("seam_listen")))
+        row.addWidget(label("blend", "dim"))
+        self.fade = combo("Blend the end with what lies before the start", [(f"{ms} ms" if ms else "none", ms) for ms in FADES_MS])
+        self.fade.activated.connect(self._blend)
+        row.addWidget(self.fade)
+        row.addStretch(1)
+        row.addWidget(button("before", lambda: self._hear_excess(True), chip=True, tip="Listen to what lies before the loop"))
+        row.addWidget(button("after", lambda: self._hear_excess(False), chip=True, tip="Listen to what lies after the loop"))
+        panel.body.addLayout(row)
+        return panel
+
+    def _blend(self, index: int) -> None:
+        fade_ms = float(self.fade.itemData(index))
+        self.session.edit("blend the seam", lambda d: set_seam_fade(d, fade_ms))
+
+    def _commands(self) -> None:
+        self.command("seam_listen", self.hear_seam)
+        self.command("tap", self.loop.tap_now)
+        self.command("downbeat", self.loop.downbeat)
+        self.command("proposal_next", self.loop.next_proposal)
+        for key, by, bars in (("bar_back", -1, True), ("beat_back", -1, False), ("beat_on", 1, False), ("bar_on", 1, True)):
+            self.command(f"loop_{key}", partial(self.loop.slide, by, whole_bars=bars))
+        for side in ("start", "end"):
+            for key, by_ms, steps in (("sample", 0.0, 0), ("ms", 1.0, 0), ("step", 0.0, 1)):
+                for way in (-1, 1):
+                    name = f"{side}_{key}_{'later' if way > 0 else 'earlier'}"
+                    self.command(name, partial(self.nudge, side, way, by_ms, steps))
+
+    def nudge(self, side: str, way: int, by_ms: float, steps: int) -> None:
+        """Move the loop's start or end by a sample, some milliseconds, or a sixteenth."""
+        document = self.session.document
+        if document is None:
+            return
+        loop = document.loop
+        by = ms_to_samples(by_ms, document.source.sample_rate) or 1
+        if steps:
+            by = round(loop.frames / loop.beats / 4.0)
+        start = loop.start_sample + (way * by if side == "start" else 0)
+        end = loop.end_sample + (way * by if side == "end" else 0)
+        start, end = max(0, start), min(document.source.frames, end)
+        if end - start >= 64:
+            moved = Loop(start, end, loop.bars, loop.meter_name, loop.fade_ms)
+            self.session.edit(f"nudge loop {side}", lambda d: set_loop(d, moved))
+
+    def hear_seam(self) -> None:
+        """Play the loop's end and its start on end, a few times."""
+        document, clip = self.session.document, self.session.clip
+        if document is not None and clip is not None:
+            self.playback.previews.play_seam(clip, document.loop, ms_to_samples(SEAM_HEARD_MS, clip.sample_rate), SEAM_TIMES)
+
+    def _hear_excess(self, before: bool) -> None:
+        document, clip = self.session.document, self.session.clip
+        if document is None or clip is None:
+            return
+        start, end = (0, document.loop.start_sample) if before else (document.loop.end_sample, clip.frames)
+        if end - start < 64:
+            self.session.hub.note("There is nothing before the loop." if before else "There is nothing after the loop.")
+            return
+        self.playback.previews.play(clip, start, end)
+
+    def _look_at_bars(self, document: Document) -> None:
+        """Look for clear bars on the thread, where the loop or the attacks are other ones than before."""
+        seen = (document.source.content_hash, document.loop, document.threshold)
+        if seen == self._looked_at or self.session.history is None or document is not self.session.history.document:
+            return
+        self._looked_at = seen
+
+        def show(found: tuple[Bars, Drift, tuple[Proposal, ...]]) -> None:
+            bars, drift, proposals = found
+            if self._looked_at == seen:
+                self.overview.show_bars(bars if len(bars.clarity) > 1 else None, drift)
+                self.loop.show_proposals(proposals)
+
+        self.session.threads.run(lambda: (bars_of(document), drift_of(document), proposals_of(document)), show, self.session.hub.trouble)
+
+    def _take_bar(self, bar: int) -> None:
+        """Let the loop begin with a bar that was clicked, with as many bars as it has."""
+        document = self.session.document
+        if document is None:
+            return
+        bars = bars_of(document)
+        last = len(bars.clarity)
+        if bar < last:
+            end = min(last, bar + document.loop.bars)
+            start = min(bar, last - 1)
+            loop = Loop(int(bars.starts[start]), int(bars.starts[end]), end - start, document.loop.meter_name, document.loop.fade_ms)
+            self.session.edit(f"loop from bar {bar + 1} of the file", lambda d: set_loop(d, loop))
+
+
+def _jump_words(jump_db: float) -> str:
+    return "no step at the seam" if jump_db < -30.0 else f"a step of {jump_db:.0f} dB"

@@ -1,0 +1,1 @@
+"""Groove: the fourth stage."""

@@ -1,0 +1,176 @@
+"""The variations as cards with mini maps of their hits."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from bompla.app.project.session import Session
+from bompla.app.theme import theme
+from bompla.app.ui.controls import start_drag
+from bompla.app.ui.raster import marks_pixmap
+from bompla.model.detected_pattern import as_heard
+from bompla.model.document import Document, Variation
+
+WIDTH, HEIGHT, GAP = 142.0, 58.0, 8.0
+HEARD_WIDTH = 92.0
+VARIATION_MIME = "application/x-bompla-variation"
+NOWHERE = -2
+PULL_OUT = 26.0
+"""How far a card is pulled out of the row, in points, before it is dragged elsewhere."""
+
+
+class VariationCards(QWidget):
+    """A row of cards. A click shows one, a drag moves it along the row or out of it; Left and Right go from card to card.
+
+    The first card is what was heard, at place -1: it stays where and as it is. `chosen` carries the place of
+    a card, `moved` its place and the one it was dragged to.
+    """
+
+    chosen = pyqtSignal(int)
+    moved = pyqtSignal(int, int)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._pressed: tuple[int, float, float] | None = None
+        self._drag_x: float | None = None
+        self._playing = ""
+        self._maps: dict[str, tuple[tuple[Any, ...], QPixmap]] = {}
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName("Variations")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setToolTip("Click to show a variation; drag it along the row, or down into the order. The first is what was heard, and stays")
+        session.document_changed.connect(lambda _: self._changed())
+        theme().changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:  # noqa: N802  # Qt's name
+        return QSize(420, round(HEIGHT))
+
+    def card(self, index: int) -> QRectF:
+        """Return where a card is; they share the room where there are many."""
+        document = self._session.document
+        if index < 0:
+            return QRectF(0.0, 0.0, HEARD_WIDTH, HEIGHT - 1.0)
+        count = len(document.variations) if document else 1
+        room = self.width() - HEARD_WIDTH - 2.0 * GAP
+        width = min(WIDTH, (room - GAP * (count - 1)) / max(1, count))
+        return QRectF(HEARD_WIDTH + 2.0 * GAP + index * (width + GAP), 0.0, width, HEIGHT - 1.0)
+
+    def show_playing(self, letter: str) -> None:
+        """Mark the variation that plays, where it is not the one shown."""
+        if letter != self._playing:
+            self._playing = letter
+            self.update()
+
+    def _changed(self) -> None:
+        document = self._session.document
+        if document is not None:
+            self.setAccessibleDescription(f"{document.pattern.letter} {document.pattern.name} of {len(document.variations)}")
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        document = self._session.document
+        if document is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_card(painter, document, as_heard(document), self.card(-1), document.shown < 0)
+        for index, variation in enumerate(document.variations):
+            card = self.card(index)
+            if self._pressed is not None and self._drag_x is not None and self._pressed[0] == index:
+                card.translate(self._drag_x - self._pressed[1], 0.0)
+            self._paint_card(painter, document, variation, card, index == document.shown)
+
+    def _paint_card(self, painter: QPainter, document: Document, variation: Variation, card: QRectF, shown: bool) -> None:
+        focused = shown and self.hasFocus()
+        painter.setPen(QPen(theme().colour("signal" if shown else "line"), 2.0 if focused else 1.2 if shown else 1.0))
+        painter.setBrush(theme().colour("panel" if variation.letter else "sunk"))
+        painter.drawRoundedRect(card.adjusted(1, 1, -1, -1), 3.0, 3.0)
+        inner = card.adjusted(9.0, 5.0, -9.0, -7.0)
+        painter.setFont(theme().font(15, weight=600))
+        painter.setPen(theme().colour("paper"))
+        if variation.letter and variation.letter == self._playing:
+            painter.fillRect(QRectF(card.left() + 2.0, card.bottom() - 4.0, card.width() - 4.0, 3.0), theme().colour("signal"))
+        painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, variation.letter)
+        painter.setFont(theme().font(14, weight=400))
+        painter.setPen(theme().colour("dim"))
+        name = painter.fontMetrics().elidedText(variation.name, Qt.TextElideMode.ElideRight, int(inner.width() - 16))
+        left = 15.0 if variation.letter else 0.0
+        painter.drawText(inner.adjusted(left, 0.5, 0.0, 0.0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, name)
+        area = inner.adjusted(0.0, 23.0, 0.0, 0.0)
+        painter.drawPixmap(area.topLeft(), self._map(document, variation, area))
+
+    def _map(self, document: Document, variation: Variation, area: QRectF) -> QPixmap:
+        """Return a variation's mini map, drawn once until it changes."""
+        known = self._maps.get(variation.letter)
+        wanted = (variation.hits, document.pads, round(area.width()), variation.bars, theme().palette)
+        waits = known is not None and self._session.previewing and known[0][2:] == wanted[2:]
+        if known is None or not (waits or all(a is b or a == b for a, b in zip(known[0], wanted, strict=True))):
+            pixmap = self._drawn_map(document, variation, area)
+            known = (wanted, pixmap)
+            self._maps[variation.letter] = known
+        return known[1]
+
+    def _drawn_map(self, document: Document, variation: Variation, area: QRectF) -> QPixmap:
+        rows = {pad.id: n for n, pad in enumerate(sorted(document.pads, key=lambda p: -p.slot))}
+        colours = {pad.id: [theme().drum(pad.drum, 0.4 + 0.15 * quarter).rgba() for quarter in range(4)] for pad in document.pads}
+        beats = document.beats_of(variation)
+        hits = [hit for hit in variation.hits if 0.0 <= hit.at_beats < beats and hit.pad_id in rows]
+        ratio = self.devicePixelRatioF()
+        height = area.height() / max(1, len(rows))
+        return marks_pixmap(
+            np.array([hit.at_beats for hit in hits]) / beats * area.width(), np.array([rows[hit.pad_id] for hit in hits]) * height,
+            np.array([colours[hit.pad_id][hit.velocity // 32] for hit in hits], np.uint32),
+            width=area.width(), height=area.height(), mark=(2.0, max(1.5, height - 1.5)), ratio=ratio)
+
+    def _index_at(self, point: QPointF) -> int:
+        document = self._session.document
+        count = len(document.variations) if document else 0
+        return next((n for n in range(-1, count) if self.card(n).contains(point)), NOWHERE)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        index = self._index_at(event.position())
+        if index != NOWHERE and event.button() == Qt.MouseButton.LeftButton:
+            self._pressed = (index, event.position().x(), event.position().y())
+            self.chosen.emit(index)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if self._pressed is None or self._pressed[0] < 0:
+            return
+        document = self._session.document
+        if document is not None and abs(event.position().y() - self._pressed[2]) > PULL_OUT:
+            letter = document.variations[self._pressed[0]].letter
+            self._pressed, self._drag_x = None, None
+            self.update()
+            start_drag(self, VARIATION_MIME, letter)
+        elif self._drag_x is not None or abs(event.position().x() - self._pressed[1]) > 8.0:
+            self._drag_x = event.position().x()
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        pressed, dragged = self._pressed, self._drag_x
+        self._pressed, self._drag_x = None, None
+        if pressed is not None and dragged is not None:
+            to = self._index_at(QPointF(max(1.0, event.position().x()), HEIGHT / 2.0))
+            document = self._session.document
+            to = max(0, to) if to != NOWHERE else (len(document.variations) - 1 if document else 0)
+            if to != pressed[0]:
+                self.moved.emit(pressed[0], to)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        document = self._session.document
+        way = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if way is not None and document is not None:
+            self.chosen.emit(max(-1, min(len(document.variations) - 1, document.shown + way)))
+        else:
+            super().keyPressEvent(event)

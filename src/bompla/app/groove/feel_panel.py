@@ -1,0 +1,250 @@
+"""The feel of the shown variation: heard and shown at once, written in when it is liked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from msgspec.structs import replace
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout
+
+from bompla.app.commands import tip
+from bompla.app.groove.feel_plot import FeelList
+from bompla.app.project.session import Session
+from bompla.app.ui.controls import Panel, button, combo, label
+from bompla.app.ui.value_bar import ValueBar
+from bompla.errors import BomplaError
+from bompla.formats.midi_read import read_midi_notes
+from bompla.groove.feel import PLAIN_LAYER, feel_from, feel_of, load_feel, own_feels, save_feel, write_in
+from bompla.model.document import Document, Feel, FeelLayer
+from bompla.model.shape import ShapeParam
+from bompla.model.variation_edits import set_layer
+
+
+class FeelParam(ShapeParam):
+    """A value of the layer; its default is the plain layer's."""
+
+    @property
+    def default(self) -> float:
+        """The value that changes nothing."""
+        return {"swing": 50.0, "accent": 1.0}.get(self.key, 0.0)
+
+
+PARAMS = (
+    FeelParam("swing", "Swing", "%", 50.0, 75.0, "Where the second of two steps falls; 50 % is straight, 67 % a triplet"),
+    FeelParam("pull", "Pull to grid", "share", 0.0, 1.0, "How far hits are drawn to their own beat's grid"),
+    FeelParam("ahead", "Ahead / behind", "ms", -40.0, 40.0, "Moves the chosen lane; to the right is behind the beat"),
+    FeelParam("accent", "Accents", "times", 0.0, 2.0, "How much loudness differs; 100 % is as played"),
+    FeelParam("loose_ms", "Looseness", "ms", 0.0, 30.0, "How far hits stray by chance"),
+    FeelParam("timing", "Timing of the feel", "share", 0.0, 1.0, "How much of the chosen feel's timing is taken"),
+    FeelParam("force", "Accents of the feel", "share", 0.0, 1.0, "How much of the chosen feel's accents is taken"),
+)
+OF_FEEL = ("timing", "force")
+
+
+class FeelPanel(Panel):
+    """Bars for the layer, and feels to choose from."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__("Feel")
+        self.body.setSpacing(4)
+        self._session = session
+        self._feels: list[Feel] = list(own_feels())
+        self.bars: dict[str, ValueBar] = {}
+        for param in PARAMS:
+            bar = FeelBar(param)
+            bar.moved.connect(lambda value, key=param.key: self._session.preview(self._changed(key, value)))
+            bar.chosen.connect(lambda value, key=param.key: self._choose(key, value))
+            self.bars[param.key] = bar
+        for param in PARAMS[:5]:
+            self.body.addWidget(self.bars[param.key])
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.of = combo("Swing of", [("of eighths", 0.5), ("of sixteenths", 0.25)])
+        self.of.activated.connect(lambda _: self._set_swing_of(float(self.of.currentData())))
+        row.addWidget(label("swing", "dim"))
+        row.addWidget(self.of, 1)
+        self.body.addLayout(row)
+        self.feels = combo("Feel to take")
+        self.feels.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.feels.setMinimumContentsLength(9)
+        self.feels.activated.connect(self._take_feel)
+        row = QHBoxLayout()
+        row.setSpacing(5)
+        row.addWidget(self.feels, 1)
+        self.compare = button("compare", self._compare, chip=True, checkable=True,
+                              tip="See all feels side by side, and take one by a click")
+        row.addWidget(self.compare)
+        self.body.addLayout(row)
+        self.plots = FeelList()
+        self.plots.chosen.connect(lambda row: self._take_feel(row + 1))
+        self.plots.hide()
+        self.body.addWidget(self.plots)
+        for key in OF_FEEL:
+            self.body.addWidget(self.bars[key])
+        self.lane = button("over this lane only", self._set_lane, chip=True, checkable=True,
+                           tip="Lay the feel over this lane, and others so chosen; with none chosen it lies over all")
+        self.body.addWidget(self.lane, 0, Qt.AlignmentFlag.AlignLeft)
+        row = QHBoxLayout()
+        row.setSpacing(5)
+        for text, action, hint in (
+            ("Write in", self.write, tip("feel_write")), ("Plain", self.plain, "Take the feel off"),
+            ("Keep", self.keep, "Keep this pattern's own feel under a name, as a file"),
+            ("Open", self.open_feel, "Take a feel from another loop, a MIDI file, or a feel that was kept"),
+        ):
+            row.addWidget(button(text, action, tip=hint, small=True))
+        row.addStretch(1)
+        self.body.addLayout(row)
+        self._offer()
+
+    def refresh(self, document: Document) -> None:
+        """Show the layer of the shown variation."""
+        layer = document.pattern.layer
+        ahead = dict(layer.ahead_ms).get(self._session.selection.pad_id, 0.0)
+        for key, bar in self.bars.items():
+            bar.show_value(ahead if key == "ahead" else float(getattr(layer, key)))
+        for key in OF_FEEL:
+            self.bars[key].setVisible(layer.feel is not None)
+        self.lane.setVisible(layer.feel is not None)
+        self.lane.setChecked(self._session.selection.pad_id in layer.lanes)
+        self.of.setCurrentIndex(self.of.findData(layer.swing_beats))
+        name = layer.feel.name if layer.feel else ""
+        self.feels.setCurrentIndex(max(0, self.feels.findText(name)))
+        self._show_plots(name)
+
+    def _compare(self) -> None:
+        document = self._session.document
+        self.plots.setVisible(self.compare.isChecked())
+        self._show_plots(document.pattern.layer.feel.name if document is not None and document.pattern.layer.feel else "")
+
+    def _show_plots(self, taken: str) -> None:
+        if self.compare.isChecked():
+            self.plots.show_feels(self._feels, next((n for n, feel in enumerate(self._feels) if feel.name == taken), -1))
+
+    def _offer(self) -> None:
+        self.feels.clear()
+        self.feels.addItem("no feel taken", None)
+        for feel in self._feels:
+            self.feels.addItem(feel.name, feel.name)
+        self.feels.addItem("take this pattern's feel", "this")
+
+    def _layer_with(self, layer: FeelLayer, key: str, value: float) -> FeelLayer:
+        if key != "ahead":
+            return replace(layer, **{key: round(value, 4)})
+        pad_id = self._session.selection.pad_id
+        rest = tuple(pair for pair in layer.ahead_ms if pair[0] != pad_id)
+        return replace(layer, ahead_ms=(*rest, (pad_id, round(value, 2))) if abs(value) > 0.05 else rest)
+
+    def _changed(self, key: str, value: float) -> Callable[[Document], Document]:
+        return lambda document: set_layer(document, self._layer_with(document.pattern.layer, key, value))
+
+    def _choose(self, key: str, value: float) -> None:
+        words = next(param.label.lower() for param in PARAMS if param.key == key)
+        self._session.edit(f"feel: {words}", self._changed(key, value))
+
+    def _edit(self, words: str, change: Callable[[FeelLayer], FeelLayer]) -> None:
+        self._session.edit(words, lambda document: set_layer(document, change(document.pattern.layer)))
+
+    def _set_lane(self) -> None:
+        pad_id, document = self._session.selection.pad_id, self._session.document
+        if document is None or all(pad.id != pad_id for pad in document.pads):
+            return
+        over = self.lane.isChecked()
+        self._edit("feel over this lane" if over else "feel not over this lane", lambda layer: replace(
+            layer, lanes=(*layer.lanes, pad_id) if over else tuple(one for one in layer.lanes if one != pad_id)))
+
+    def _set_swing_of(self, beats: float) -> None:
+        self._edit("swing of other steps", lambda layer: replace(layer, swing_beats=beats))
+
+    def _take_feel(self, index: int) -> None:
+        wanted = self.feels.itemData(index)
+        if wanted is None:
+            self._edit("no feel", lambda layer: replace(layer, feel=None, timing=0.0, force=0.0))
+            return
+        if wanted == "this":
+            self.add(self._own_feel())
+            return
+        feel = next(one for one in self._feels if one.name == wanted)
+        self._edit(f"feel of {feel.name}", lambda layer: replace(layer, feel=feel, timing=layer.timing or 1.0, force=layer.force or 1.0))
+
+    def _own_feel(self) -> Feel | None:
+        document = self._session.document
+        if document is None:
+            return None
+        try:
+            return feel_of(document, f"{document.title}, {document.pattern.letter}")
+        except BomplaError as error:
+            self._session.hub.trouble(str(error))
+            return None
+
+    def add(self, feel: Feel | None) -> None:
+        """Offer one more feel, to be laid over this or another variation."""
+        if feel is not None:
+            self._feels = [one for one in self._feels if one.name != feel.name] + [feel]
+            self._offer()
+            self._session.hub.note(f"The feel {feel.name} can be chosen now.")
+            document = self._session.document
+            if document is not None:
+                self.refresh(document)
+
+    def write(self) -> None:
+        """Make the feel part of the hits."""
+        document = self._session.document
+        if document is not None and document.pattern.layer != PLAIN_LAYER:
+            self._session.edit("write feel in", write_in)
+
+    def plain(self) -> None:
+        """Take the feel off."""
+        self._edit("plain feel", lambda _: PLAIN_LAYER)
+
+    def keep(self) -> None:
+        """Ask where to keep this pattern's feel."""
+        feel = self._own_feel()
+        if feel is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Keep this feel", f"{feel.name}.feel.json", "Feels (*.json)")
+        if name:
+            try:
+                save_feel(replace(feel, name=Path(name).name.removesuffix(".json").removesuffix(".feel")), Path(name))
+            except BomplaError as error:
+                self._session.hub.trouble(str(error))
+
+    def open_feel(self) -> None:
+        """Ask for a feel to open."""
+        kinds = "Feels, loops and MIDI (*.json *.mid *.midi *.wav *.flac *.aif *.aiff *.ogg *.mp3)"
+        name, _ = QFileDialog.getOpenFileName(self, "Take a feel from", "", kinds)
+        if name:
+            self.take_from(Path(name))
+
+    def take_from(self, path: Path) -> None:
+        """Take the feel of a file: one that was kept, a MIDI file, or a loop, which is listened to first."""
+        try:
+            if path.suffix.lower() == ".json":
+                self.add(load_feel(path))
+            elif path.suffix.lower() in (".mid", ".midi"):
+                notes = read_midi_notes(path)
+                self.add(feel_from(notes.notes, notes.meter, notes.beats, path.stem))
+            else:
+                self._session.hear(path, self._take_heard)
+        except BomplaError as error:
+            self._session.hub.trouble(str(error))
+
+    def _take_heard(self, document: Document) -> None:
+        try:
+            self.add(feel_of(document, document.title))
+        except BomplaError as error:
+            self._session.hub.trouble(str(error))
+
+
+class FeelBar(ValueBar):
+    """A bar whose value is told as a drummer would."""
+
+    def words(self, value: float) -> str:
+        """Return a value as text."""
+        unit = self.param.unit
+        if unit == "%":
+            return f"{value:.0f} %"
+        if unit in ("share", "times"):
+            return f"{100.0 * value:.0f} %"
+        return f"{value:+.0f} ms" if self.param.low < 0.0 else f"{value:.0f} ms"

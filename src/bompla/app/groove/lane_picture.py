@@ -1,0 +1,409 @@
+"""The lanes as a picture: where pads, steps and pins are, and how they are drawn."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPen, QWheelEvent
+from PyQt6.QtWidgets import QWidget
+
+from bompla.app.project.session import Session
+from bompla.app.sound_picture import RULER, SoundPicture, paint_beats
+from bompla.app.theme import theme
+from bompla.app.ui.noteheads import draw_head
+from bompla.app.ui.raster import dots_pixmap, lines_image, wave_pixmap
+from bompla.groove.feel import felt_pattern
+from bompla.groove.grid import beat_divisions, offset_beats
+from bompla.model.detected_pattern import heard_hits
+from bompla.model.document import Document, Hit, Pad
+from bompla.model.drums import DRUMS, Family
+from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB
+from bompla.units import note_name
+
+HEADER, ORIGINAL = 196, 66
+GHOST_NEAR_S = 0.035
+MIN_LANE, MAX_LANE = 30, 100
+OFFSET_POINTS_PER_MS, MOST_OFFSET = 0.6, 9.0
+PIN_GRAB = 9.0
+SIMPLER_PINS = 500
+"""With more pins than this in view they are drawn without their heads' shapes."""
+
+SIMPLE_DOT = 4.6
+
+
+_HeardLane = tuple[int, list[tuple[int, float, int]], NDArray[np.float64]]
+"""A pad, the hits of the original on it, as (pad id, beat, velocity), and their beats."""
+
+
+class LanePicture(SoundPicture):
+    """Draws the pattern under the original sound. `redrawn` tells that the picture shows another stretch or pattern."""
+
+    redrawn = pyqtSignal()
+
+    left_margin, right_margin = HEADER, 10
+
+    def __init__(self, session: Session, name: str, parent: QWidget | None = None) -> None:
+        super().__init__(session, name, parent)
+        self.grid_beats = 0.0
+        self.folded = False
+        self._divisions: NDArray[np.int64] = np.full(1, 4)
+        self._felt: tuple[Document, tuple[Hit, ...]] | None = None
+        self._ghosts: tuple[Document, tuple[tuple[int, float, int], ...]] | None = None
+        self._heard: tuple[tuple[object, ...], list[_HeardLane]] | None = None
+        self._ghosts_shown = True
+        self._lanes: tuple[tuple[object, ...], list[Pad]] | None = None
+        self.muted: frozenset[int] = frozenset()
+        self.soloed: frozenset[int] = frozenset()
+
+    def limits(self) -> tuple[float, float]:
+        """Return the first and last sample that can be shown: as far as the pattern goes, though the original repeats."""
+        document = self._session.document
+        if document is None:
+            return 0.0, 1.0
+        return float(document.loop.start_sample), float(document.beat_map.samples_at(float(document.pattern_beats)))
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if event.position().x() < HEADER:
+            event.ignore()  # over the names the wheel goes up and down the lanes
+        else:
+            super().wheelEvent(event)
+
+    def redraw(self, _changed: object = None) -> None:
+        """Draw everything anew."""
+        super().redraw()
+        self.redrawn.emit()
+
+    @property
+    def divisions(self) -> NDArray[np.int64]:
+        """How many steps each beat divides into, as the hits tell."""
+        return self._divisions
+
+    def fold(self, on: bool) -> None:
+        """Leave lanes without hits out, or show them all."""
+        self.folded = on
+        self.redraw()
+
+    def pads(self) -> list[Pad]:
+        """Return the pads in the order of their lanes, from the top."""
+        document = self._session.document
+        if document is None:
+            return []
+        wanted = (document.pads, document.pattern.hits, self.folded, self._session.selection.pad_id)
+        if self._lanes is None or any(a is not b for a, b in zip(self._lanes[0], wanted, strict=True)):
+            used = {hit.pad_id for hit in document.pattern.hits} | {ghost[0] for ghost in self.ghosts()}
+            used.add(self._session.selection.pad_id)
+            pads = [pad for pad in document.pads if not self.folded or pad.id in used]
+            self._lanes = (wanted, sorted(pads, key=lambda pad: (-(pad.slot // 4), pad.slot % 4)))
+        return self._lanes[1]
+
+    def hits(self) -> tuple[Hit, ...]:
+        """Return the hits as they are felt, where they are drawn."""
+        document = self._session.document
+        if document is None:
+            return ()
+        if self._felt is None or self._felt[0] is not document:
+            self._felt = (document, felt_pattern(document))
+        return self._felt[1]
+
+    def ghosts(self) -> tuple[tuple[int, float, int], ...]:
+        """Return the hits of the original that the pattern lacks, as (pad id, beat, velocity)."""
+        document = self._session.document
+        if document is None or not self._ghosts_shown:
+            return ()
+        if self._ghosts is None or self._ghosts[0] is not document:
+            near = GHOST_NEAR_S * document.bpm / 60.0
+            there: dict[int, list[float]] = {}
+            for hit in document.pattern.hits:
+                there.setdefault(hit.pad_id, []).append(hit.at_beats)
+            lacking = [ghosts[n] for pad_id, ghosts, beats in self._heard_in(document)
+                       for n in np.flatnonzero(_far_from(there.get(pad_id, []), beats, near)).tolist()]
+            self._ghosts = (document, tuple(sorted(lacking, key=lambda ghost: ghost[1])))
+        return self._ghosts[1]
+
+    def _heard_in(self, document: Document) -> list[_HeardLane]:
+        """Return the hits of the original lane by lane; they stay the same while the pattern is worked on."""
+        of = (document.cuts, document.pads, document.loop)
+        if self._heard is None or any(a is not b for a, b in zip(self._heard[0], of, strict=True)):
+            lanes: dict[int, list[tuple[int, float, int]]] = {}
+            for hit in heard_hits(document, document.cuts):
+                lanes.setdefault(hit[0], []).append(hit)
+            self._heard = (of, [(pad_id, hits, np.array([hit[1] for hit in hits])) for pad_id, hits in lanes.items()])
+        return self._heard[1]
+
+    def show_ghosts(self, on: bool) -> None:
+        """Show or hide what was heard and the pattern lacks."""
+        self._ghosts_shown = on
+        self.redraw()
+
+    def ghost_near(self, x: float, y: float) -> tuple[int, float, int] | None:
+        """Return the ghost pin under a point."""
+        document = self._session.document
+        if document is None:
+            return None
+        for ghost in self.ghosts():
+            lane = self.lane(ghost[0])
+            at = self._axis.x(float(document.beat_map.samples_at(ghost[1])))
+            if lane.top() <= y <= lane.bottom() and abs(at - x) < PIN_GRAB and y >= self._velocity_y(lane, ghost[2]) - PIN_GRAB:
+                return ghost
+        return None
+
+    def lane(self, pad_id: int) -> QRectF:
+        """Return where a pad's lane is, without its header; empty if it has none."""
+        pads = self.pads()
+        height = self._lane_height(len(pads))
+        for index, pad in enumerate(pads):
+            if pad.id == pad_id:
+                return QRectF(self._axis.left, RULER + ORIGINAL + index * height, self._axis.width, height)
+        return QRectF()
+
+    def level_bar(self, pad: Pad) -> QRectF:
+        """Return where a lane's level is dragged, empty in a low lane."""
+        lane = self.lane(pad.id)
+        if lane.height() < 46.0:
+            return QRectF()
+        return QRectF(HEADER - 66.0, lane.center().y() + 15.0, 56.0, 4.0)
+
+    def pin(self, hit: Hit) -> QPointF:
+        """Return where the head of a hit's pin is."""
+        document, lane = self._session.document, self.lane(hit.pad_id)
+        if document is None:
+            return QPointF()
+        x = self._axis.x(float(document.beat_map.samples_at(hit.at_beats)))
+        return QPointF(x, self._velocity_y(lane, hit.velocity))
+
+    def step_near(self, at_beats: float) -> float:
+        """Return the step of the grid nearest to a time; the time itself where there is no grid."""
+        document = self._session.document
+        if document is None or self.grid_beats < 0.0:
+            return at_beats
+        step = self.step_at(at_beats)
+        nearest = round(at_beats / step) * step
+        return float(np.clip(nearest, 0.0, document.pattern_beats - step))
+
+    def own_step_at(self, at_beats: float) -> float:
+        """Return the length of a step of a beat's own grid, in beats."""
+        beat = int(np.clip(at_beats + 0.1, 0, len(self._divisions) - 1))
+        return 1.0 / float(self._divisions[beat])
+
+    def step_at(self, at_beats: float) -> float:
+        """Return the length of a step in beats at a time."""
+        if self.grid_beats > 0.0:
+            return self.grid_beats
+        return self.own_step_at(at_beats)
+
+    def _lane_height(self, count: int) -> float:
+        room = self.height() - RULER - ORIGINAL - 8.0
+        return float(np.clip(room / max(1, count), MIN_LANE, MAX_LANE))
+
+    def _velocity_y(self, lane: QRectF, velocity: int) -> float:
+        foot, top = lane.bottom() - 9.0, lane.top() + 10.0
+        return foot - (foot - top) * (0.12 + 0.88 * velocity / 127.0)
+
+    def _document_changed(self, document: Document) -> None:
+        times = [hit.at_beats for hit in document.pattern.hits]
+        self._divisions = beat_divisions(times, document.pattern_beats, compound=document.pattern_meter.compound)
+        self.setMinimumHeight(RULER + ORIGINAL + max(3, len(self.pads())) * MIN_LANE + 10)
+        first, last = self.limits()
+        if not first <= self._axis.start < self._axis.end <= last:
+            self.show_all()
+        self.redraw()
+
+    def playhead_bottom(self) -> float:
+        """Return how far down the playhead reaches: to the last lane."""
+        return self._bottom()
+
+    def _bottom(self) -> float:
+        pads = self.pads()
+        return RULER + ORIGINAL + len(pads) * self._lane_height(len(pads))
+
+    def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
+        """Draw lanes, grid, the original and the pins."""
+        painter.fillRect(QRectF(0, RULER, self.width(), ORIGINAL), theme().colour("raised", 0.55))
+        for pad in self.pads():
+            self._paint_lane(painter, pad)
+        self._paint_grid(painter, document)
+        paint_beats(painter, document, self._axis, RULER, self._bottom(), document.pattern_beats, document.pattern_meter)
+        self._paint_original(painter, document, ratio)
+        painter.setClipRect(QRectF(self._axis.left - 9.0, 0.0, self._axis.width + 18.0, float(self.height())))
+        selected = self._session.selection.hit_ids
+        first, last = (document.beat_map.beat_at(at) for at in (self._axis.start, self._axis.end))
+        first, last = max(0.0, first - 0.2), min(last, document.pattern_beats - 1e-9)
+        seen = [hit for hit in self.hits() if first <= hit.at_beats <= last]
+        ghosts = [ghost for ghost in self.ghosts() if first <= ghost[1] <= last]
+        lanes = {pad.id: self.lane(pad.id) for pad in self.pads()}
+        if len(seen) + len(ghosts) > SIMPLER_PINS:
+            kinds = [2 if hit.id in selected else 1 for hit in seen]
+            self._paint_simply(painter, document, [*ghosts, *((h.pad_id, h.at_beats, h.velocity) for h in seen)],
+                               np.array([0] * len(ghosts) + kinds, dtype=np.int8), lanes)
+            return
+        for ghost in ghosts:
+            if ghost[0] in lanes:
+                self._paint_ghost(painter, document, ghost)
+        for hit in seen:
+            if hit.pad_id in lanes:
+                self._paint_pin(painter, document, hit, hit.id in selected)
+
+    def _paint_simply(
+        self, painter: QPainter, document: Document, hits: list[tuple[int, float, int]], kinds: NDArray[np.int8], lanes: dict[int, QRectF]
+    ) -> None:
+        """Draw thousands of pins in one go, a stem and a dot each, as high as they are hard.
+
+        Hits are (pad id, beat, velocity); their kinds are 0 for a ghost, 1 for a plain one, 2 for one that is selected.
+        """
+        if not hits:
+            return
+        pads, beats, velocities = (np.array(column) for column in zip(*hits, strict=True))
+        xs = (document.beat_map.samples_at(beats) - self._axis.start) / self._axis.samples_per_point
+        families = {family: n for n, family in enumerate(Family)}
+        colours = [*(theme().family(family, 0.34) for family in families), *(theme().family(family) for family in families),
+                   theme().colour("signal")]
+        ys, shade = np.full(xs.size, -1.0), np.zeros(xs.size, dtype=np.int8)
+        width, top = round(self._axis.width) + 1, RULER + ORIGINAL
+        for pad in self.pads():
+            lane, which = lanes[pad.id], pads == pad.id
+            foot, high = lane.bottom() - 9.0, lane.top() + 10.0
+            ys[which] = foot - (foot - high) * (0.12 + 0.88 * velocities[which] / 127.0) - top
+            family = families[DRUMS[pad.drum].family]
+            shade[which] = np.choose(kinds[which], (family, len(families) + family, 2 * len(families)))
+            stems = np.full(int(which.sum()), theme().drum(pad.drum, 0.4).rgba(), np.uint32)
+            painter.drawImage(QRectF(self._axis.left, foot - 6.0, width, 6.0), lines_image(xs[which], width, stems))
+        dots = dots_pixmap(xs, ys, width=width, height=round(self._bottom() - top), size=SIMPLE_DOT, colours=colours, kinds=shade)
+        painter.drawPixmap(QPointF(self._axis.left - 3.0, top - 3.0), dots)
+
+    def grid_times(self) -> NDArray[np.float64]:
+        """Return the steps of the grid in view, in beats."""
+        document = self._session.document
+        if document is None or self.grid_beats < 0.0:
+            return np.zeros(0)
+        first = max(0.0, np.floor(document.beat_map.beat_at(self._axis.start)))
+        last = min(float(document.pattern_beats), np.ceil(document.beat_map.beat_at(self._axis.end)))
+        if self.grid_beats > 0.0:
+            return np.arange(int(first / self.grid_beats), int(np.ceil(last / self.grid_beats)), dtype=np.float64) * self.grid_beats
+        beats = np.arange(int(first), int(last))
+        counts = self._divisions[np.minimum(beats, len(self._divisions) - 1)]
+        steps = [beat + np.arange(count) / count for beat, count in zip(beats.tolist(), counts.tolist(), strict=True)]
+        return np.concatenate(steps) if steps else np.zeros(0)
+
+    def _paint_grid(self, painter: QPainter, document: Document) -> None:
+        xs = self._axis.left + (document.beat_map.samples_at(self.grid_times()) - self._axis.start) / self._axis.samples_per_point
+        if xs.size < 2 or float(np.diff(xs).min()) < 4.0:
+            return
+        top, bottom = RULER + ORIGINAL, self._bottom()
+        painter.setPen(QPen(theme().colour("faint_line", 0.6), 1.0))
+        _lines(painter, xs.tolist(), top, bottom)
+
+    def _paint_original(self, painter: QPainter, document: Document, ratio: float) -> None:
+        summary, axis = self._session.summary, self._axis
+        assert summary is not None
+        gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        start, length = document.loop.start_sample, document.loop.frames
+        for turn in range(int((axis.start - start) // length), int((axis.end - 1.0 - start) // length) + 1):
+            shift = turn * length  # a pattern longer than the loop has it under it again and again
+            first, last = max(axis.start, start + shift), min(axis.end, start + shift + length)
+            left, right = round(axis.x(first)), round(axis.x(last))
+            if right > left:
+                pixmap = wave_pixmap(summary, first - shift, last - shift, right - left, ORIGINAL - 8, theme().colour("paper", 0.75),
+                                     ratio=ratio, gain=gain)
+                painter.drawPixmap(QPointF(left, RULER + 4.0), pixmap)
+        painter.setPen(QPen(theme().colour("good", 0.8), 1.0))
+        starts = np.array([piece.start_sample for piece in document.slices()], dtype=float)
+        xs = axis.left + (starts - axis.start) / axis.samples_per_point
+        pixels = np.unique(np.floor(xs[(xs >= axis.left) & (xs <= axis.left + axis.width)]))
+        _lines(painter, pixels.tolist(), RULER + ORIGINAL - 6.0, RULER + ORIGINAL - 1.0)
+        painter.setFont(theme().font(15, weight=600))
+        painter.setPen(theme().colour("paper"))
+        painter.drawText(QRectF(14, RULER + 16, HEADER - 20, 20), Qt.AlignmentFlag.AlignLeft, "original")
+        painter.setFont(theme().font(13, weight=400))
+        painter.setPen(theme().colour("dim"))
+        painter.drawText(QRectF(14, RULER + 36, HEADER - 20, 20), Qt.AlignmentFlag.AlignLeft, "lined up by beat")
+
+    def _paint_lane(self, painter: QPainter, pad: Pad) -> None:
+        lane = self.lane(pad.id)
+        if pad.id == self._session.selection.pad_id:
+            painter.fillRect(QRectF(0, lane.top(), self.width(), lane.height()), theme().colour("raised", 0.7))
+        painter.setPen(QPen(theme().colour("line"), 1.0))
+        painter.drawLine(QPointF(0, lane.bottom()), QPointF(self.width(), lane.bottom()))
+        middle = lane.center().y()
+        draw_head(painter, pad.drum, 24.0, middle, 15.0, theme().drum(pad.drum))
+        painter.setFont(theme().font(13))
+        for text, left, on in (("mute", HEADER - 66, pad.id in self.muted), ("solo", HEADER - 36, pad.id in self.soloed)):
+            painter.setPen(theme().colour("signal" if on else "dim", 1.0 if on else 0.75))
+            painter.drawText(QRectF(left, middle - 9, 30, 18), Qt.AlignmentFlag.AlignVCenter, text)
+        bar = self.level_bar(pad)
+        if not bar.isEmpty():
+            share = (pad.level_db - MIN_LEVEL_DB) / (MAX_LEVEL_DB - MIN_LEVEL_DB)
+            painter.fillRect(bar, theme().colour("line"))
+            painter.fillRect(QRectF(bar.left(), bar.top(), bar.width() * share, bar.height()), theme().colour("dim"))
+        roomy = lane.height() >= 46.0
+        painter.setFont(theme().font(16, weight=600))
+        painter.setPen(theme().colour("paper"))
+        name = painter.fontMetrics().elidedText(pad.name, Qt.TextElideMode.ElideRight, HEADER - 112)
+        painter.drawText(QRectF(44, middle - (21 if roomy else 11), HEADER - 48, 22), Qt.AlignmentFlag.AlignVCenter, name)
+        if roomy:
+            painter.setFont(theme().font(13, weight=400))
+            painter.setPen(theme().colour("dim"))
+            text = f"{pad.note} · {note_name(pad.note)}" + ("" if pad.layers else " · no sound")
+            painter.drawText(QRectF(44, middle + 1, HEADER - 48, 18), Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _paint_pin(self, painter: QPainter, document: Document, hit: Hit, selected: bool) -> None:
+        head = self.pin(hit)
+        if not self._axis.left - 12.0 <= head.x() <= self._axis.left + self._axis.width + 2.0:
+            return
+        pad = document.pad(hit.pad_id)
+        lane = self.lane(hit.pad_id)
+        colour = theme().colour("signal") if selected else theme().drum(pad.drum, 0.4 + 0.6 * hit.chance)
+        foot = lane.bottom() - 9.0
+        size = 8.0 + 5.0 * hit.velocity / 127.0
+        painter.setPen(QPen(colour, 2.0))
+        painter.drawLine(QPointF(head.x(), head.y() + size * 0.4), QPointF(head.x(), foot))
+        draw_head(painter, pad.drum, head.x(), head.y(), size, colour)
+        if hit.length_beats > 0.0:
+            end = self._axis.x(float(document.beat_map.samples_at(hit.at_beats + hit.length_beats)))
+            painter.setPen(QPen(colour, 1.0))
+            painter.drawLine(QPointF(head.x(), foot), QPointF(end, foot))
+        off_ms = offset_beats(hit, self._divisions) * 60_000.0 / document.bpm
+        x_off = float(np.clip(off_ms * OFFSET_POINTS_PER_MS, -MOST_OFFSET, MOST_OFFSET))
+        if abs(x_off) >= 1.0:
+            painter.setPen(QPen(colour, 2.0))
+            painter.drawLine(QPointF(head.x(), foot + 4.0), QPointF(head.x() + x_off, foot + 4.0))
+
+    def _paint_ghost(self, painter: QPainter, document: Document, ghost: tuple[int, float, int]) -> None:
+        pad_id, beat, velocity = ghost
+        pad, lane = document.pad(pad_id), self.lane(pad_id)
+        x, y = self._axis.x(float(document.beat_map.samples_at(beat))), self._velocity_y(lane, velocity)
+        colour = theme().drum(pad.drum, 0.34)
+        painter.setPen(QPen(colour, 1.2, Qt.PenStyle.DotLine))
+        painter.drawLine(QPointF(x, y), QPointF(x, lane.bottom() - 9.0))
+        draw_head(painter, pad.drum, x, y, 9.0, colour)
+
+    def hit_near(self, x: float, y: float) -> Hit | None:
+        """Return the hit whose pin is under a point."""
+        document = self._session.document
+        if document is None:
+            return None
+        best, found = PIN_GRAB, None
+        for hit in self.hits():
+            head, lane = self.pin(hit), self.lane(hit.pad_id)
+            if lane.top() <= y <= lane.bottom() and abs(head.x() - x) < best and y >= head.y() - PIN_GRAB:
+                best, found = abs(head.x() - x), hit
+        return found
+
+    def _pad_at(self, y: float) -> Pad | None:
+        return next((pad for pad in self.pads() if self.lane(pad.id).top() <= y < self.lane(pad.id).bottom()), None)
+
+
+def _far_from(times: list[float], places: NDArray[np.float64], near: float) -> NDArray[np.bool_]:
+    """Whether none of sorted times is within `near` of each place."""
+    if not times:
+        return np.ones(places.size, bool)
+    sorted_times = np.array(times)
+    after = np.searchsorted(sorted_times, places - near)
+    far: NDArray[np.bool_] = (after == sorted_times.size) | (sorted_times[np.minimum(after, sorted_times.size - 1)] > places + near)
+    return far
+
+
+def _lines(painter: QPainter, xs: list[float], top: float, bottom: float) -> None:
+    if xs:
+        painter.drawLines(*(QLineF(x, top, x, bottom) for x in xs))

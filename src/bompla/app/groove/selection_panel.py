@@ -1,0 +1,353 @@
+"""What is known of the selected hits, how to choose more of them, and what can be done with them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from functools import partial
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QAbstractSpinBox, QDoubleSpinBox, QGridLayout, QHBoxLayout, QMenu, QSpinBox
+
+from bompla.app.commands import BY_KEY, tip
+from bompla.app.groove.lanes import LaneView
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.ui.controls import Facts, Panel, button
+from bompla.app.ui.value_bar import ValueBar
+from bompla.groove.grid import beat_divisions, offset_beats
+from bompla.model.document import Document, Hit
+from bompla.model.pattern_edits import change_velocity, delete_hits, move_hits, set_velocity
+from bompla.model.phrase_edits import (
+    Stretch,
+    at_double_time,
+    at_half_time,
+    bars_around,
+    by_loudness,
+    copied,
+    in_stretch,
+    merged,
+    pasted,
+    quantised_by,
+    repeated_to_end,
+    reversed_in,
+    rotated,
+    same_step,
+    set_values,
+    thinned,
+    with_empty_bars,
+    without_bars,
+)
+from bompla.model.shape import ShapeParam
+
+VELOCITY_STEP = 4
+AMOUNT = ShapeParam("amount", "Onto the grid by", "", 0.0, 1.0, "How far hits move to their step, shown while it is dragged")
+InStretch = Callable[[Document, Stretch, Iterable[int] | None], Document]
+
+
+class SelectionPanel(Panel):
+    """Shows the selected hits, and does to them what is asked for."""
+
+    def __init__(self, session: Session, playback: Playback, lanes: LaneView) -> None:
+        super().__init__("Nothing selected")
+        self._session, self._playback, self._lanes = session, playback, lanes
+        self._clip: tuple[Hit, ...] = ()
+        self.facts = Facts(("pad", "at", "velocity", "off the grid"))
+        self.body.addWidget(self.facts)
+        self.body.addLayout(self._typed())
+        self.amount = ValueBar(AMOUNT)
+        self.amount.value = 1.0
+        self.amount.moved.connect(self._preview_grid)
+        self.amount.chosen.connect(self._onto_grid)
+        self.body.addWidget(self.amount)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(button("Onto the grid", self.quantise, tip=tip("hit_grid")))
+        row.addWidget(button("Take out", self.delete, tip=tip("hit_delete")))
+        row.addStretch(1)
+        self.body.addLayout(row)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.choose = button("Choose", lambda: None, tip="Choose hits of this lane, this bar, this step, or by how hard they are")
+        self.change = button("Change", lambda: None, tip="Copy, repeat, turn round, move along, half and double time")
+        self.choose.setMenu(self._choose_menu())
+        self.change.setMenu(self._change_menu())
+        row.addWidget(self.choose)
+        row.addWidget(self.change)
+        row.addStretch(1)
+        self.body.addLayout(row)
+
+    def _typed(self) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(8)
+        self.velocity, self.offset = QSpinBox(), QDoubleSpinBox()
+        self.velocity.setRange(1, 127)
+        self.offset.setRange(-500.0, 500.0)
+        self.offset.setDecimals(1)
+        self.offset.setSuffix(" ms")
+        self.velocity.valueChanged.connect(self._type_velocity)
+        self.offset.valueChanged.connect(self._type_offset)
+        boxes: tuple[tuple[QAbstractSpinBox, str], ...] = (
+            (self.velocity, "Velocity of the selected hits"), (self.offset, "How far the selected hits are off the grid"))
+        for column, (box, name) in enumerate(boxes):
+            box.setKeyboardTracking(False)
+            box.setButtonSymbols(QAbstractSpinBox.ButtonSymbols.NoButtons)
+            box.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
+            box.setAccessibleName(name)
+            box.setToolTip(name)
+            grid.addWidget(box, 0, column)
+        return grid
+
+    def commands(self, add: Callable[[str, Callable[[], object]], object]) -> None:
+        """Make the commands of the table work."""
+        acts: dict[str, Callable[[], object]] = {
+            "hit_delete": self.delete, "hit_all": self.select_all, "hit_grid": self.quantise,
+            "hit_louder": partial(self._velocity_by, VELOCITY_STEP), "hit_softer": partial(self._velocity_by, -VELOCITY_STEP),
+            "hit_later": partial(self._move_steps, 1), "hit_earlier": partial(self._move_steps, -1),
+            "hit_behind": partial(self._move_ms, 1.0), "hit_ahead": partial(self._move_ms, -1.0),
+            "hit_copy": self.copy, "hit_cut": self.cut, "hit_paste": self.paste, "hit_again": self.again,
+            "hit_repeat": self.repeat, "hit_reverse": partial(self._in_stretch, "play backwards", _reverse),
+            "hit_rotate": partial(self._in_stretch, "move along", rotated),
+            "hit_half": partial(self._in_stretch, "half time", at_half_time),
+            "hit_double": partial(self._in_stretch, "double time", at_double_time),
+            "choose_step": self.choose_step, "choose_bar": self.choose_bar, "choose_lane": self.choose_lane,
+            "choose_softer": partial(self.choose_loudness, True), "choose_louder": partial(self.choose_loudness, False),
+        }
+        for key, act in acts.items():
+            add(key, act)
+
+    def chosen(self) -> list[Hit]:
+        """Return the selected hits."""
+        document, ids = self._session.document, self._session.selection.hit_ids
+        return [hit for hit in document.pattern.hits if hit.id in ids] if document is not None else []
+
+    def refresh(self, document: Document) -> None:
+        """Show what is selected."""
+        hits = self.chosen()
+        for widget in (self.facts, self.velocity, self.offset, self.amount):
+            widget.setEnabled(bool(hits))
+        count = {0: "Nothing selected", 1: "1 hit selected"}.get(len(hits), f"{len(hits)} hits selected")
+        self.heading.setText(count)
+        if not hits:
+            for name in ("pad", "at", "velocity", "off the grid"):
+                self.facts.set(name, "–")
+            return
+        names = sorted({document.pad(hit.pad_id).name for hit in hits})
+        self.facts.set("pad", ", ".join(names) if len(names) < 3 else f"{len(names)} pads")
+        beats = document.pattern_meter.beats_per_bar
+        first = hits[0].at_beats
+        place = f"{int(first // beats) + 1}.{first % beats + 1:.2f}"
+        self.facts.set("at", place if len(hits) == 1 else f"from {place}")
+        self.facts.set("velocity", _span([hit.velocity for hit in hits]))
+        times = [h.at_beats for h in document.pattern.hits]
+        divisions = beat_divisions(times, document.pattern_beats, compound=document.pattern_meter.compound)
+        beat_ms = 60_000.0 / document.bpm
+        offsets = [offset_beats(hit, divisions) * beat_ms for hit in hits]
+        self.facts.set("off the grid", _span([round(value) for value in offsets], signed=True) + " ms")
+        for box in (self.velocity, self.offset):
+            box.blockSignals(True)
+        self.velocity.setValue(hits[0].velocity)
+        self.offset.setValue(round(offsets[0], 1))
+        for box in (self.velocity, self.offset):
+            box.blockSignals(False)
+
+    def _choose_menu(self) -> QMenu:
+        return _menu(self, (
+            ("choose_lane", self.choose_lane), ("choose_bar", self.choose_bar), ("choose_step", self.choose_step),
+            ("choose_softer", partial(self.choose_loudness, True)), ("choose_louder", partial(self.choose_loudness, False)),
+            ("hit_all", self.select_all),
+        ))
+
+    def _change_menu(self) -> QMenu:
+        menu = _menu(self, (
+            ("hit_copy", self.copy), ("hit_cut", self.cut), ("hit_paste", self.paste), ("hit_again", self.again),
+            ("hit_repeat", self.repeat), ("", None),
+            ("hit_reverse", partial(self._in_stretch, "play backwards", _reverse)),
+            ("hit_rotate", partial(self._in_stretch, "move along", rotated)),
+            ("hit_half", partial(self._in_stretch, "half time", at_half_time)),
+            ("hit_double", partial(self._in_stretch, "double time", at_double_time)), ("", None),
+        ))
+        for text, act in (
+            ("Take every second one out", lambda: self._edit("thin out", lambda d: thinned(d, self._ids()))),
+            ("Join hits of a pad that nearly meet", lambda: self._edit("join hits", merged)),
+            ("Take these bars out", lambda: self._bars("take bars out", without_bars)),
+            ("Put empty bars in before", lambda: self._bars("put bars in", with_empty_bars)),
+        ):
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.triggered.connect(lambda _=False, act=act: act())
+        return menu
+
+    def _ids(self) -> frozenset[int]:
+        return self._session.selection.hit_ids
+
+    def _edit(self, words: str, change: Callable[[Document], Document]) -> bool:
+        return self._session.edit(words, change)
+
+    def select_all(self) -> None:
+        """Choose all hits."""
+        document = self._session.document
+        if document is not None:
+            self._session.select(hit_ids=frozenset(hit.id for hit in document.pattern.hits))
+
+    def choose_lane(self) -> None:
+        """Choose all hits of the lane."""
+        document, pad_id = self._session.document, self._session.selection.pad_id
+        if document is not None:
+            self._session.select(hit_ids=frozenset(hit.id for hit in document.pattern.hits if hit.pad_id == pad_id))
+
+    def choose_bar(self) -> None:
+        """Choose all hits of the bars that the selected ones lie in, or of the bar at the playhead."""
+        document = self._session.document
+        if document is None:
+            return
+        stretch = bars_around(document, self._ids())
+        if not self._ids():
+            per_bar = document.pattern_meter.beats_per_bar
+            bar = int(self._playhead_beat(document) // per_bar)
+            stretch = (float(bar * per_bar), float((bar + 1) * per_bar))
+        self._session.select(hit_ids=frozenset(hit.id for hit in in_stretch(document, stretch)))
+
+    def choose_step(self) -> None:
+        """Choose all hits of the same pads on the same step of the beat."""
+        document = self._session.document
+        if document is not None and self._ids():
+            step = self._lanes.step_at(self.chosen()[0].at_beats)
+            self._session.select(hit_ids=same_step(document, self._ids(), every=max(1.0, step), step=step))
+
+    def choose_loudness(self, softer: bool) -> None:
+        """Choose all hits of the same pads that are no louder, or no softer."""
+        document = self._session.document
+        if document is not None and self._ids():
+            self._session.select(hit_ids=by_loudness(document, self._ids(), softer=softer))
+
+    def copy(self) -> None:
+        """Copy the selected hits."""
+        document = self._session.document
+        if document is not None and self._ids():
+            self._clip = copied(document, self._ids())[0]
+            self._session.hub.note(f"{len(self._clip)} hits copied; they are pasted at the playhead.")
+
+    def cut(self) -> None:
+        """Copy the selected hits and take them out."""
+        self.copy()
+        self.delete()
+
+    def paste(self) -> None:
+        """Put what was copied at the beat of the playhead."""
+        document, hits = self._session.document, self._clip
+        if document is not None and hits:
+            self._put(hits, float(int(self._playhead_beat(document) + 1e-3)), "paste")
+
+    def again(self) -> None:
+        """Put the selected hits once more right behind themselves."""
+        document = self._session.document
+        if document is not None and self._ids():
+            hits, start, length = copied(document, self._ids())
+            self._put(hits, start + length, "once more")
+
+    def _put(self, hits: tuple[Hit, ...], at_beats: float, words: str) -> None:
+        placed: list[frozenset[int]] = []
+
+        def change(document: Document) -> Document:
+            made, ids = pasted(document, hits, at_beats)
+            placed.append(ids)
+            return made
+
+        if self._edit(f"{words}: {len(hits)} hits", change) and placed:
+            self._session.select(hit_ids=placed[-1])
+
+    def repeat(self) -> None:
+        """Repeat the bars of the selected hits to the end."""
+        ids = self._ids()
+        if ids:
+            self._edit("repeat to the end", lambda d: repeated_to_end(d, ids))
+
+    def _in_stretch(self, words: str, change: InStretch) -> None:
+        document, ids = self._session.document, self._ids()
+        if document is not None:
+            stretch = bars_around(document, ids)
+            pads = {hit.pad_id for hit in self.chosen()} or None
+            self._edit(words, lambda d: change(d, stretch, pads))
+
+    def _bars(self, words: str, change: Callable[[Document, Stretch], Document]) -> None:
+        document, ids = self._session.document, self._ids()
+        if document is not None and ids:
+            stretch = bars_around(document, ids)
+            self._edit(words, lambda d: change(d, stretch))
+
+    def delete(self) -> None:
+        """Take the selected hits out."""
+        ids = self._ids()
+        if ids and self._edit(named("take out", ids), lambda d: delete_hits(d, ids)):
+            self._session.select(hit_ids=frozenset())
+
+    def quantise(self) -> None:
+        """Move the selected hits onto the grid, as far as the amount says."""
+        self._onto_grid(self.amount.value)
+
+    def _preview_grid(self, amount: float) -> None:
+        ids = self._ids()
+        self._session.preview(lambda d: quantised_by(d, ids, self._lanes.step_at, amount))
+
+    def _onto_grid(self, amount: float) -> None:
+        ids = self._ids()
+        if ids:
+            self._edit(named("quantise", ids), lambda d: quantised_by(d, ids, self._lanes.step_at, amount))
+
+    def _type_velocity(self, velocity: int) -> None:
+        ids = self._ids()
+        if ids:
+            self._edit(named("set velocity of", ids), lambda d: set_velocity(d, ids, velocity))
+
+    def _type_offset(self, ms: float) -> None:
+        ids = self._ids()
+        if ids:
+            values = dict.fromkeys(ids, ms)
+            self._edit(named("set offset of", ids), lambda d: set_values(d, "offset", values, self._lanes.own_step_at))
+
+    def _velocity_by(self, by: int) -> None:
+        ids = self._ids()
+        if ids:
+            self._edit(named("set velocity of", ids), lambda d: change_velocity(d, ids, by))
+
+    def _move_steps(self, steps: int) -> None:
+        ids = self._ids()
+        if ids:
+            step = self._lanes.step_at(self.chosen()[0].at_beats)
+            self._edit(named("move", ids), lambda d: move_hits(d, ids, steps * step))
+
+    def _move_ms(self, ms: float) -> None:
+        document, ids = self._session.document, self._ids()
+        if document is not None and ids:
+            by = ms * document.bpm / 60_000.0
+            self._edit(named("nudge", ids), lambda d: move_hits(d, ids, by))
+
+    def _playhead_beat(self, document: Document) -> float:
+        return document.beat_map.beat_at(self._playback.pattern_sample())
+
+
+def _reverse(document: Document, stretch: Stretch, pads: Iterable[int] | None) -> Document:
+    return reversed_in(document, stretch, pads)
+
+
+def _menu(parent: Panel, entries: tuple[tuple[str, Callable[[], object] | None], ...]) -> QMenu:
+    menu = QMenu(parent)
+    for key, act in entries:
+        if act is None:
+            menu.addSeparator()
+            continue
+        entry = menu.addAction(f"{BY_KEY[key].label}\t{BY_KEY[key].shortcut}")
+        assert entry is not None
+        entry.triggered.connect(lambda _=False, act=act: act())
+    return menu
+
+
+def _span(values: list[int], *, signed: bool = False) -> str:
+    low, high = min(values), max(values)
+    form = "{:+d}" if signed else "{}"
+    return form.format(low) if low == high else f"{form.format(low)} to {form.format(high)}"
+
+
+def named(verb: str, hits: frozenset[int]) -> str:
+    """Return an edit's name with how many hits it is about."""
+    return f"{verb} hit" if len(hits) == 1 else f"{verb} {len(hits)} hits"

@@ -1,0 +1,335 @@
+"""Groove: the pattern under the original sound, to be corrected by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
+
+from bompla.app.commands import tip
+from bompla.app.groove.cards import VariationCards
+from bompla.app.groove.detail_strip import DETAILS, WAYS, DetailStrip
+from bompla.app.groove.feel_panel import FeelPanel
+from bompla.app.groove.lanes import GRIDS, TUPLETS, LaneView
+from bompla.app.groove.order_panel import OrderPanel
+from bompla.app.groove.selection_panel import SelectionPanel
+from bompla.app.groove.writer_panel import WriterPanel
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.stage import OFFER_TIP, Stage
+from bompla.app.ui.controls import Chips, Facts, HoverButton, Panel, button, combo, label, scrolling
+from bompla.groove.grid import beat_divisions
+from bompla.groove.writers import STARTERS, one_at_a_time, starter, unplayable
+from bompla.model.document import Document
+from bompla.model.drums import DRUMS
+from bompla.model.pattern_edits import add_played, delete_hits
+from bompla.model.variation_edits import (
+    add_variation,
+    delete_variation,
+    duplicate_variation,
+    move_variation,
+    note_down,
+    rename_variation,
+    show_variation,
+)
+
+
+class GrooveStage(Stage):
+    """The fourth stage."""
+
+    key, title = "groove", "Groove"
+
+    def __init__(self, session: Session, playback: Playback) -> None:
+        super().__init__(session, playback)
+        self._grid = 0.0
+        layout, left = self.columns()
+        left.addLayout(self._cards_row())
+        self.order = OrderPanel(session, playback)
+        left.addWidget(self.order)
+        left.addLayout(self._grid_row())
+        self.lanes = LaneView(session)
+        self.lanes.struck.connect(playback.strike)
+        self.lanes.sought.connect(self._seek)
+        self.lanes.silenced.connect(playback.set_silenced)
+        left.addWidget(self.framed(scrolling(self.lanes)), 1)
+        self.detail = DetailStrip(session, self.lanes)
+        left.addLayout(self._detail_row())
+        left.addWidget(self.framed(self.detail))
+        layout.addWidget(self._panel())
+        session.selection_changed.connect(lambda _: self._hear_band())
+        session.opened.connect(lambda: self.band.setChecked(False))
+        self._commands()
+        self.connect_all()
+
+    def _grid_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(label("Grid", "dim"))
+        self.grids = Chips("Grid")
+        self.grids.offer(list(GRIDS), 0.0, tip="The steps that hits are drawn on and dragged by; heard takes each beat's own")
+        self.grids.chosen.connect(self._set_grid)
+        row.addWidget(self.grids)
+        self.tuplet = combo("Steps straight, in three or in five", [(text, share) for share, text in TUPLETS],
+                            tip="Steps as they are, three in the time of two, or five in the time of four")
+        self.tuplet.activated.connect(lambda _: self._set_grid(self._grid))
+        row.addWidget(self.tuplet)
+        self.band = button("lane's band", self._hear_band, chip=True, checkable=True,
+                           tip="Hear of the original only the lows, mids or highs, where the chosen lane's drum is")
+        row.addStretch(1)
+        row.addWidget(self.band)
+        return row
+
+    def _hear_band(self) -> None:
+        document = self.session.document
+        pad = next((p for p in document.pads if p.id == self.session.selection.pad_id), None) if document is not None else None
+        self.playback.set_band(DRUMS[pad.drum].band if pad is not None and self.band.isChecked() else None)
+
+    def _detail_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(label("Draw", "dim"))
+        self.details = Chips("Value that is drawn")
+        self.details.offer([(key, facts.label) for key, facts in DETAILS.items()], self.detail.what)
+        self.details.chosen.connect(lambda key: self.detail.show_value(str(key)))
+        row.addWidget(self.details)
+        self.ways = Chips("How it is drawn")
+        self.ways.offer(list(WAYS), self.detail.way)
+        self.ways.chosen.connect(lambda key: setattr(self.detail, "way", str(key)))
+        row.addStretch(1)
+        row.addWidget(self.ways)
+        return row
+
+    def state_line(self, document: Document | None) -> str:
+        """Return how many hits the pattern has."""
+        if document is None:
+            return ""
+        count = len(document.hits_inside())
+        return f"{document.pattern.letter or document.pattern.name} · {count} hits"
+
+    def picture(self) -> QWidget:
+        """Return the picture that takes the keys."""
+        return self.lanes
+
+    def refresh(self, document: Document) -> None:
+        """Show the pattern's facts and what is selected."""
+        inside = document.hits_inside()
+        self.feel.refresh(document)
+        self.writer.refresh(document)
+        for box, text in ((self.name, document.pattern.name), (self.note, document.pattern.note)):
+            box.setEnabled(document.shown >= 0)
+            if not box.hasFocus():
+                box.setText(text)
+        self.take_out.setEnabled(document.shown >= 0)
+        pattern = document.pattern
+        title = f"Pattern {pattern.letter} · {pattern.name}" if pattern.letter else "As it was heard; it stays so"
+        self.pattern_panel.heading.setText(title)
+        self.facts.set("hits", f"{len(inside)} in {document.pattern_beats // document.pattern_meter.beats_per_bar} bars")
+        if not self.session.previewing:
+            self._show_playable(document)
+        divisions = beat_divisions([h.at_beats for h in inside], document.pattern_beats, compound=document.pattern_meter.compound)
+        thirds = int((divisions == 3).sum())
+        self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")
+        offered, take = self.offered(document)
+        self.offer_panel.setVisible(bool(offered))
+        self.offer_panel.heading.setText(f"From the slices: {offered}")
+        self.offer_add.setText(take)
+        self.selected.refresh(document)
+        self.order.refresh(document)
+        self.detail.update()
+
+    def set_playhead(self, at_sample: float) -> None:
+        """Show the playhead, and what plays."""
+        at = self.playback.pattern_sample()
+        self.lanes.set_playhead(at if self.playback.sequence == "variation" else at_sample)
+        document = self.session.document
+        if document is not None and self.playback.sequence != "variation":
+            beat = document.beat_map.beat_at(at)
+            self.order.show_playhead(beat)
+            self.cards.show_playing(self.order.playing_variation(beat) if self.playback.playing else "")
+
+    def _panel(self) -> QWidget:
+        side = QWidget()
+        column = QVBoxLayout(side)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(9)
+        self.offer_panel = Panel("From the slices")
+        row = QHBoxLayout()
+        self.offer_add = button("Add to A", self.take_offers, tip=OFFER_TIP, primary=True)
+        row.addWidget(self.offer_add)
+        row.addWidget(button("Not now", self.drop_offers, tip="Leave the pattern as it is"))
+        row.addStretch(1)
+        self.offer_panel.body.addLayout(row)
+        column.addWidget(self.offer_panel)
+        self.selected = SelectionPanel(self.session, self.playback, self.lanes)
+        column.addWidget(self.selected)
+        self.writer = WriterPanel(self.session)
+        column.addWidget(self.writer)
+        self.feel = FeelPanel(self.session)
+        column.addWidget(self.feel)
+        pattern = Panel("Pattern")
+        self.pattern_panel = pattern
+        self.facts = Facts(("hits", "grid"))
+        pattern.body.addWidget(self.facts)
+        self.playable = label("", "good")
+        self.playable.setWordWrap(True)
+        pattern.body.addWidget(self.playable)
+        self.tidy = HoverButton("One hat at a time", self._tidy, self._show_untidy,
+                                tip="Take out the softer of two hats that sound at once; the pointer on it selects them")
+        pattern.body.addWidget(self.tidy, 0, Qt.AlignmentFlag.AlignLeft)
+        self.note = QLineEdit()
+        self.note.setPlaceholderText("note down what differs")
+        self.note.setAccessibleName("Note on this variation")
+        self.note.editingFinished.connect(self._note_down)
+        pattern.body.addWidget(self.note)
+        column.addWidget(pattern)
+        column.addStretch(1)
+        area = scrolling(side)
+        area.setFixedWidth(260)
+        self.side = area
+        return area
+
+    def _cards_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.cards = VariationCards(self.session)
+        self.cards.chosen.connect(self.show_variation)
+        self.cards.moved.connect(lambda at, to: self.session.edit("move variation", lambda d: move_variation(d, at, to)))
+        row.addWidget(self.cards, 1)
+        chips = QVBoxLayout()
+        chips.setSpacing(4)
+        self.empty = button("empty lanes", lambda: self.lanes.fold(not self.empty.isChecked()), chip=True, checkable=True,
+                            tip="Show lanes that have no hits")
+        self.empty.setChecked(True)
+        chips.addWidget(self.empty)
+        self.ghosts = button("what was heard", self._show_ghosts, chip=True, checkable=True, tip=tip("heard_pins"))
+        self.ghosts.setChecked(True)
+        chips.addWidget(self.ghosts)
+        row.addLayout(chips)
+        column = QVBoxLayout()
+        column.setSpacing(4)
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name of the variation")
+        self.name.setToolTip("Name of the variation")
+        self.name.setFixedWidth(150)
+        self.name.editingFinished.connect(self._rename)
+        column.addWidget(self.name)
+        below = QHBoxLayout()
+        below.setSpacing(5)
+        self.new = button("New", self._choose_new, tip="A copy of this one, an empty one, or a starter", small=True)
+        self.take_out = button("Take out", self._take_out_variation, tip="Take this variation out; undo brings it back", small=True)
+        for made in (self.new, self.take_out):
+            below.addWidget(made)
+        column.addLayout(below)
+        row.addLayout(column)
+        return row
+
+    def show_variation(self, index: int) -> None:
+        """Show and play another variation; that is no step of undo."""
+        self.writer.cancel()
+        self.session.amend(lambda d: show_variation(d, index))
+        self.session.select(hit_ids=frozenset())
+
+    def new_menu(self) -> QMenu:
+        """Return the menu of ways to begin a variation."""
+        menu = QMenu(self)
+
+        def offer(text: str, words: str, change: Callable[[Document], Document]) -> None:
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.triggered.connect(lambda _=False: self.session.edit(words, change))
+
+        offer("Copy of this one", "copy variation", duplicate_variation)
+        offer("Empty", "empty variation", lambda d: add_variation(d, [], "empty"))
+        menu.addSeparator()
+        for name in STARTERS:
+            offer(name.capitalize(), f"variation {name}", partial(_with_starter, name=name))
+        return menu
+
+    def _choose_new(self) -> None:
+        menu = self.new_menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.new.mapToGlobal(self.new.rect().bottomLeft()))
+
+    def _take_out_variation(self) -> None:
+        document = self.session.document
+        if document is not None:
+            self.session.edit(f"take out variation {document.pattern.letter}", lambda d: delete_variation(d, d.shown))
+
+    def _rename(self) -> None:
+        document = self.session.document
+        if document is not None and self.name.text().strip() != document.pattern.name:
+            self.session.edit("rename variation", lambda d: rename_variation(d, self.name.text()))
+        self.lanes.setFocus()
+
+    def _note_down(self) -> None:
+        document = self.session.document
+        if document is not None and self.note.text().strip() != document.pattern.note:
+            self.session.edit("note down", lambda d: note_down(d, self.note.text()))
+        self.lanes.setFocus()
+
+    def _show_ghosts(self) -> None:
+        self.lanes.show_ghosts(self.ghosts.isChecked())
+
+    def _show_playable(self, document: Document) -> None:
+        trouble = unplayable(document)
+        per_bar = document.pattern_meter.beats_per_bar
+        words = "playable: two hands, two feet"
+        if trouble:
+            beat, reason = trouble[0]
+            more = f", and {len(trouble) - 1} more" if len(trouble) > 1 else ""
+            words = f"{reason} at {int(beat // per_bar) + 1}.{int(beat % per_bar) + 1}{more}"
+        self.playable.setText(words)
+        self.playable.setObjectName("value" if trouble else "good")
+        if (style := self.playable.style()) is not None:
+            style.polish(self.playable)
+        gone = one_at_a_time(document)
+        self.tidy.setVisible(bool(gone))
+        self.tidy.setText(f"One hat at a time: {len(gone)} out")
+
+    def _show_untidy(self) -> None:
+        """Select the hits that the clean-up would take out, so that they are seen."""
+        document = self.session.document
+        if document is not None:
+            self.session.select(hit_ids=frozenset(one_at_a_time(document)))
+
+    def _tidy(self) -> None:
+        document = self.session.document
+        if document is not None:
+            gone = one_at_a_time(document)
+            self.session.edit(f"one hat at a time: {len(gone)} out", lambda d: delete_hits(d, gone))
+
+    def _take_all_back(self) -> None:
+        """Take back the hits of the original that the chosen lane differs by."""
+        document = self.session.document
+        if document is None:
+            return
+        pad_id = self.session.selection.pad_id
+        missing = [ghost for ghost in self.lanes.ghosts() if ghost[0] == pad_id]
+        if missing:
+            self.session.edit(f"take back {len(missing)} hits", lambda d: add_played(d, [(*hit, 0.0) for hit in missing]))
+
+    def _commands(self) -> None:
+        self.command("ghost_back", self._take_all_back)
+        self.command("heard_pins", self.ghosts.click)
+        self.command("feel_write", self.feel.write)
+        self.command("variation_copy", lambda: self.session.edit("copy variation", duplicate_variation))
+        self.command("writer_cancel", self.writer.cancel)
+        self.selected.commands(self.command)
+
+    def _set_grid(self, beats: object) -> None:
+        self._grid = float(str(beats))
+        self.lanes.grid_beats = self._grid * float(self.tuplet.currentData()) if self._grid > 0.0 else self._grid
+        self.lanes.redraw()
+        self.lanes.setFocus()
+
+    def _seek(self, beat: float) -> None:
+        document = self.session.document
+        if document is not None:
+            self.playback.seek(float(document.beat_map.samples_at(beat)))
+
+
+def _with_starter(document: Document, name: str) -> Document:
+    return add_variation(document, starter(document, name), name)
+

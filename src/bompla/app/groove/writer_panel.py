@@ -1,0 +1,161 @@
+"""The writers: a rule is opened, seen and heard as it would be, and written in one step."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from bompla.app.project.session import Session
+from bompla.app.ui.controls import Panel, button, clear_layout, combo, label
+from bompla.app.ui.value_bar import ValueBar
+from bompla.groove.writers import WRITERS, Choice, Draft, Place, Values, Writer, written
+from bompla.model.document import Document
+from bompla.model.shape import ShapeParam
+
+WHOLE = ("rate", "doublings", "seed", "band", "beats", "open")
+BANDS = ("low", "mid", "high")
+
+
+class WriterPanel(Panel):
+    """Buttons for the writers, or the open one with its choices; what it would write is a gesture in progress."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__("Write into a lane")
+        self._session = session
+        self.open: Writer | None = None
+        self._values: Values = {}
+        self.closed_view, self.open_view = QWidget(), QWidget()
+        grid = QGridLayout(self.closed_view)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setSpacing(5)
+        for n, writer in enumerate(WRITERS.values()):
+            made = button(f"{writer.label}…", partial(self.show_writer, writer.key), tip=writer.help, small=True)
+            grid.addWidget(made, n // 3, n % 3)
+        self.body.addWidget(self.closed_view)
+        column = QVBoxLayout(self.open_view)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        self.help = label("", "dim")
+        self.help.setWordWrap(True)
+        column.addWidget(self.help)
+        self._choices = QVBoxLayout()
+        self._choices.setSpacing(3)
+        column.addLayout(self._choices)
+        row = QHBoxLayout()
+        row.addWidget(label("over", "dim"))
+        self.where = combo("Bars to write into")
+        self.where.activated.connect(lambda _: self.preview())
+        row.addWidget(self.where, 1)
+        column.addLayout(row)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(button("Write", self.write, primary=True, tip="Write these hits into the pattern, as one step"))
+        row.addWidget(button("Cancel", self.cancel, tip="Leave the pattern as it is"))
+        row.addStretch(1)
+        column.addLayout(row)
+        self.body.addWidget(self.open_view)
+        self.open_view.hide()
+        session.selection_changed.connect(lambda _: self.preview())
+        session.opened.connect(self.cancel)
+
+    def refresh(self, document: Document) -> None:
+        """Name the lane, and offer the loop's bars."""
+        pad = next((p for p in document.pads if p.id == self._session.selection.pad_id), None)
+        name = pad.name.lower() if pad else "a lane"
+        self.heading.setText(f"{self.open.label} into {name}" if self.open else f"Write into {name}")
+        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
+        if self.where.count() != bars + 2:
+            self.where.clear()
+            beats, per_bar = float(document.pattern_beats), float(document.pattern_meter.beats_per_bar)
+            self.where.addItem("the whole pattern", (0.0, beats))
+            for bar in range(bars):
+                self.where.addItem(f"bar {bar + 1}", (bar * per_bar, (bar + 1) * per_bar))
+            self.where.addItem("the last beat", (beats - 1.0, beats))
+            self.where.setCurrentIndex(bars)
+
+    def show_writer(self, key: str) -> None:
+        """Open a writer, and show what it would do."""
+        self.open = WRITERS[key]
+        self._values = self.open.defaults()
+        self.help.setText(self.open.help)
+        clear_layout(self._choices)
+        for choice in self.open.choices:
+            bar = _ChoiceBar(choice)
+            bar.moved.connect(partial(self._set, choice.key))
+            bar.chosen.connect(partial(self._set, choice.key))
+            self._choices.addWidget(bar)
+        self.closed_view.hide()
+        self.open_view.show()
+        document = self._session.document
+        if document is not None:
+            self.refresh(document)
+        self.preview()
+
+    def draft(self) -> Draft | None:
+        """Return what the open writer would do."""
+        history = self._session.history
+        if self.open is None or history is None:
+            return None
+        document = history.document
+        pad_id = self._session.selection.pad_id
+        if all(pad.id != pad_id for pad in document.pads):
+            return None
+        start, end = self.where.currentData() or (0.0, float(document.pattern_beats))
+        return self.open.write(document, Place(pad_id, start, end), self._values)
+
+    def preview(self) -> None:
+        """Show and play the pattern as it would be."""
+        draft = self.draft()
+        if draft is not None:
+            self._session.preview(lambda document: written(document, draft))
+
+    def write(self) -> None:
+        """Write it, as one step, and close."""
+        draft, writer = self.draft(), self.open
+        self._close()
+        if draft is not None and writer is not None:
+            self._session.edit(f"write {writer.label.lower()}", lambda document: written(document, draft))
+
+    def cancel(self) -> None:
+        """Close, and leave the pattern as it is."""
+        if self.open is not None:
+            self._close()
+            self._session.drop_preview()
+
+    def _close(self) -> None:
+        self.open = None
+        self.open_view.hide()
+        self.closed_view.show()
+        document = self._session.document
+        if document is not None:
+            self.refresh(document)
+
+    def _set(self, key: str, value: float) -> None:
+        self._values[key] = float(round(value)) if key in WHOLE else value
+        self.preview()
+
+
+class _ChoiceBar(ValueBar):
+    def __init__(self, choice: Choice) -> None:
+        self._choice = choice
+        super().__init__(_ChoiceParam(choice.key, choice.label, choice.unit, choice.low, choice.high, choice.label.capitalize()))
+        self.value = choice.default
+
+    def words(self, value: float) -> str:
+        if self.param.key == "band":
+            return BANDS[round(value)]
+        if self.param.key == "open":
+            return "yes" if value >= 0.5 else "no"
+        if self.param.key == "gap":
+            return f"{100.0 * value:.0f} %"
+        if self.param.key == "longest":
+            return f"{value:.1f} beats"
+        return f"{value:.0f} {self._choice.unit}".strip()
+
+
+class _ChoiceParam(ShapeParam):
+    @property
+    def default(self) -> float:
+        """The value it has at first."""
+        return next(c.default for writer in WRITERS.values() for c in writer.choices if c.key == self.key and c.label == self.label)

@@ -1,0 +1,1 @@
+"""Kit: the third stage."""

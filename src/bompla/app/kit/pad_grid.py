@@ -1,0 +1,318 @@
+"""The pads of the Kit stage, and the tray of slices that are on none."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from bompla.app.project.session import Session
+from bompla.app.theme import theme
+from bompla.app.ui.controls import start_drag
+from bompla.app.ui.noteheads import draw_head
+from bompla.app.ui.raster import wave_pixmap
+from bompla.groove.rebuild import ROWS, tray
+from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Pad
+from bompla.model.drums import DRUMS, FAMILY_LABELS
+from bompla.model.kit_edits import add_layer, copy_pad, move_pad, put_on_slot
+
+PAD_KEYS = "ZXCVASDFQWER1234"
+"""The computer keys of a page of pads, from the lower left."""
+
+SLICE_MIME, PAD_MIME = "application/x-bompla-slice", "application/x-bompla-pad"
+ROW_LABEL = 34
+GAP = 9.0
+STRUCK_FRAMES = 8
+SOFTEST, HARDEST = 45, 127
+
+
+class PadGrid(QWidget):
+    """Sixteen pads, a family to a row. A press plays a pad, harder the higher it is struck; pads and slices are dragged.
+
+    `struck` carries a pad id and a velocity, `let_go` a pad id.
+    """
+
+    struck = pyqtSignal(int, int)
+    let_go = pyqtSignal(int)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self.page = 0
+        self._pressed: tuple[QPointF, int] | None = None
+        self._target = -1
+        self._lit: dict[int, int] = {}
+        self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Pads")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(420, 300)
+        session.document_changed.connect(lambda _: self.update())
+        session.selection_changed.connect(lambda _: self.update())
+        theme().changed.connect(self.update)
+
+    def cell(self, slot: int) -> QRectF:
+        """Return where the pad of a slot is."""
+        row, column = divmod(slot % PADS_PER_PAGE, PAD_COLUMNS)
+        width = (self.width() - ROW_LABEL - GAP * PAD_COLUMNS) / PAD_COLUMNS
+        height = (self.height() - GAP * 3) / 4.0
+        return QRectF(ROW_LABEL + column * (width + GAP), (3 - row) * (height + GAP), width, height)
+
+    def pad_in(self, slot: int) -> Pad | None:
+        """Return the pad at a slot."""
+        document = self._session.document
+        return next((pad for pad in document.pads if pad.slot == slot), None) if document else None
+
+    def light(self, pad_id: int) -> None:
+        """Show for a moment that a pad was struck."""
+        self._lit[pad_id] = STRUCK_FRAMES
+        self.update()
+
+    def fade(self) -> None:
+        """Let lit pads go dark; called at the frame rate."""
+        if self._lit:
+            self._lit = {pad: left - 1 for pad, left in self._lit.items() if left > 1}
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        document = self._session.document
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for row, family in enumerate(ROWS):
+            cell = self.cell(row * PAD_COLUMNS)
+            painter.save()
+            painter.translate(14.0, cell.center().y())
+            painter.rotate(-90.0)
+            painter.setFont(theme().font(15, weight=600))
+            painter.setPen(theme().family(family))
+            painter.drawText(QRectF(-60, -12, 120, 24), Qt.AlignmentFlag.AlignCenter, FAMILY_LABELS[family])
+            painter.restore()
+        for place in range(PADS_PER_PAGE):
+            slot = self.page * PADS_PER_PAGE + place
+            pad = self.pad_in(slot)
+            if pad is None or document is None:
+                self._paint_empty(painter, self.cell(slot), slot)
+            else:
+                self._paint_pad(painter, document, pad, slot)
+
+    def _paint_empty(self, painter: QPainter, cell: QRectF, slot: int) -> None:
+        aimed = slot == self._target
+        painter.setBrush(theme().colour("sunk"))
+        painter.setPen(QPen(theme().colour("signal" if aimed else "faint_line"), 1.5 if aimed else 1.0))
+        painter.drawRoundedRect(cell, 4.0, 4.0)
+        painter.setFont(theme().font(14, weight=400))
+        painter.setPen(theme().colour("dim", 0.85))
+        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "drop a slice or a file" if cell.width() > 140.0 else "drop here")
+
+    def _paint_pad(self, painter: QPainter, document: Document, pad: Pad, slot: int) -> None:
+        cell = self.cell(slot)
+        chosen = pad.id == self._session.selection.pad_id
+        lit = self._lit.get(pad.id, 0) / STRUCK_FRAMES
+        colour = theme().drum(pad.drum)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme().colour("raised"))
+        painter.drawRoundedRect(cell, 4.0, 4.0)
+        if lit:
+            painter.setBrush(theme().drum(pad.drum, 0.35 * lit))
+            painter.drawRoundedRect(cell, 4.0, 4.0)
+        painter.setBrush(colour)
+        painter.drawRect(QRectF(cell.left(), cell.top() + 1, 4.0, cell.height() - 2))
+        marked = chosen or slot == self._target
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(theme().colour("signal" if marked else "line"), 2.0 if marked else 1.0))
+        painter.drawRoundedRect(cell, 4.0, 4.0)
+        self._paint_wave(painter, document, pad, cell)
+        draw_head(painter, pad.drum, cell.left() + 21.0, cell.top() + 18.0, 12.0, colour)
+        painter.setFont(theme().font(17, weight=600))
+        painter.setPen(theme().colour("paper"))
+        name = painter.fontMetrics().elidedText(pad.name, Qt.TextElideMode.ElideRight, int(cell.width() - 58))
+        painter.drawText(QRectF(cell.left() + 34, cell.top() + 6, cell.width() - 56, 24), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.setFont(theme().font(14, weight=500))
+        painter.setPen(theme().colour("dim"))
+        painter.drawText(QRectF(cell.right() - 24, cell.top() + 6, 16, 24), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                         PAD_KEYS[slot % PADS_PER_PAGE])
+        count = len(pad.layers)
+        many = f"{count} slices, {pad.shared_how}" if cell.width() > 150.0 else f"{count} slices"
+        text = {0: "no slice", 1: "1 slice"}.get(count, many)
+        painter.drawText(QRectF(cell.left() + 14, cell.bottom() - 23, cell.width() - 28, 18), Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _paint_wave(self, painter: QPainter, document: Document, pad: Pad, cell: QRectF) -> None:
+        summary = self._session.summary_of(pad.layers[-1]) if pad.layers else None
+        if summary is None:
+            return
+        start, end = document.layer_bounds(pad.layers[-1])
+        width, height = round(cell.width() - 28), round(cell.height() - 62)
+        if width < 4 or height < 6:
+            return
+        peak = float(abs(summary.columns(start, end, 64)).max())
+        pixmap = wave_pixmap(summary, start, end, width, height, theme().drum(pad.drum), ratio=self.devicePixelRatioF(),
+                             gain=min(12.0, 1.0 / max(peak, 1e-3)))
+        painter.drawPixmap(QPointF(cell.left() + 14.0, cell.top() + 34.0), pixmap)
+
+    def _slot_at(self, point: QPointF) -> int:
+        first = self.page * PADS_PER_PAGE
+        return next((slot for slot in range(first, first + PADS_PER_PAGE) if self.cell(slot).contains(point)), -1)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        slot = self._slot_at(event.position())
+        pad = self.pad_in(slot)
+        if pad is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        cell = self.cell(slot)
+        height = (cell.bottom() - event.position().y()) / cell.height()
+        self._session.select(pad_id=pad.id)
+        self.struck.emit(pad.id, round(SOFTEST + (HARDEST - SOFTEST) * height))
+        self._pressed = (event.position(), pad.id)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if self._pressed is None or (event.position() - self._pressed[0]).manhattanLength() < 14.0:
+            return
+        pad_id, self._pressed = self._pressed[1], None
+        self.let_go.emit(pad_id)
+        start_drag(self, PAD_MIME, pad_id)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        if self._pressed is not None:
+            self.let_go.emit(self._pressed[1])
+        self._pressed = None
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        data = event.mimeData()
+        if data is not None and (data.hasFormat(SLICE_MIME) or data.hasFormat(PAD_MIME) or files_in(data)):
+            event.acceptProposedAction()
+
+    def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        self._target = self._slot_at(event.position())
+        event.setAccepted(self._target >= 0)
+        self.update()
+
+    def dragLeaveEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._target = -1
+        self.update()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        slot, self._target = self._slot_at(event.position()), -1
+        data = event.mimeData()
+        if data is not None and slot >= 0:
+            for kind in (SLICE_MIME, PAD_MIME):
+                if data.hasFormat(kind):
+                    self.drop(kind, int(data.data(kind).data()), slot, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            for place, path in enumerate(files_in(data)):
+                self._session.borrow(path, slot + place, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            event.acceptProposedAction()
+        self.update()
+
+    def drop(self, kind: str, item: int, slot: int, *, more: bool = False) -> None:
+        """Put a dragged slice on a slot, or move a dragged pad there; with `more` add the slice, or copy the pad."""
+        pad = self.pad_in(slot)
+        if kind == SLICE_MIME:
+            if more and pad is not None:
+                pad_id = pad.id
+                self._session.edit("add slice to pad", lambda document: add_layer(document, pad_id, item))
+            else:
+                self._session.edit("put slice on pad", lambda document: put_on_slot(document, slot, item))
+            pad = self.pad_in(slot)
+            if pad is not None:
+                self._session.select(pad_id=pad.id)
+        elif more:
+            self._session.edit("copy pad", lambda document: copy_pad(document, item, slot))
+        else:
+            self._session.edit("move pad", lambda document: move_pad(document, item, slot))
+
+
+class TrayView(QWidget):
+    """The slices that are on no pad. A click plays one, a drag takes it to a pad; `heard` carries a cut id."""
+
+    heard = pyqtSignal(int)
+    TILE = QSize(84, 82)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._cuts: tuple[Cut, ...] = ()
+        self._pressed: tuple[QPointF, int] | None = None
+        self.setAccessibleName("Slices on no pad")
+        self.setFixedHeight(self.TILE.height() + 4)
+        session.document_changed.connect(self._document_changed)
+        session.selection_changed.connect(lambda _: self.update())
+
+    @property
+    def cuts(self) -> tuple[Cut, ...]:
+        """The cuts of the slices shown."""
+        return self._cuts
+
+    def tile(self, index: int) -> QRectF:
+        """Return where a slice is."""
+        return QRectF(index * (self.TILE.width() + 6.0), 0.0, self.TILE.width(), self.TILE.height())
+
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        if self._session.document is not None:
+            self._document_changed(self._session.document)
+
+    def _document_changed(self, document: Document) -> None:
+        if not self.isVisible():
+            return  # looked at when it is shown
+        self._cuts = tuple(sorted(tray(document), key=_alike))
+        self.setMinimumWidth(max(40, len(self._cuts) * (self.TILE.width() + 6)))
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        document, summary = self._session.document, self._session.summary
+        if document is None or summary is None or event is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        numbers = {piece.cut.id: piece for piece in document.slices()}
+        for index, cut in enumerate(self._cuts):
+            tile = self.tile(index)
+            piece = numbers.get(cut.id)
+            if piece is None or not tile.intersects(QRectF(event.rect())):
+                continue
+            chosen = cut.id == self._session.selection.cut_id
+            painter.setPen(QPen(theme().colour("signal" if chosen else "faint_line"), 1.0))
+            painter.setBrush(theme().colour("raised"))
+            painter.drawRoundedRect(tile.adjusted(0.5, 0.5, -0.5, -0.5), 3.0, 3.0)
+            drum = cut.heard[0].drum if cut.heard else "perc"
+            painter.setFont(theme().font(13, weight=500))
+            painter.setPen(theme().colour("dim"))
+            words = cut.name or DRUMS[drum].label.lower()
+            text = painter.fontMetrics().elidedText(f"{piece.number} · {words}", Qt.TextElideMode.ElideRight, int(tile.width() - 12))
+            painter.drawText(tile.adjusted(7, 4, -5, 0), Qt.AlignmentFlag.AlignTop, text)
+            pixmap = wave_pixmap(summary, piece.start_sample, piece.end_sample, int(tile.width() - 14), 46, theme().drum(drum, 0.9),
+                                 ratio=self.devicePixelRatioF(), gain=1.6)
+            painter.drawPixmap(QPointF(tile.left() + 7.0, tile.top() + 28.0), pixmap)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        for index, cut in enumerate(self._cuts):
+            if self.tile(index).contains(event.position()):
+                self._session.select(cut_id=cut.id)
+                self.heard.emit(cut.id)
+                self._pressed = (event.position(), cut.id)
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if self._pressed is None or (event.position() - self._pressed[0]).manhattanLength() < 8.0:
+            return
+        cut_id, self._pressed = self._pressed[1], None
+        start_drag(self, SLICE_MIME, cut_id)
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        self._pressed = None
+
+
+def files_in(data: QMimeData) -> list[Path]:
+    """Return the files that are dragged."""
+    return [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
+
+
+def _alike(cut: Cut) -> tuple[str, int]:
+    """Order slices by what they are, then from hard to soft."""
+    return (cut.heard[0].drum, -cut.heard[0].velocity) if cut.heard else ("~", 0)

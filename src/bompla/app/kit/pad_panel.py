@@ -1,0 +1,323 @@
+"""What is known of the selected pad, and how it is shaped."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from msgspec.structs import replace
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
+
+from bompla.app.commands import tip
+from bompla.app.kit.pad_grid import PAD_KEYS
+from bompla.app.kit.pad_more import shape_bar
+from bompla.app.kit.shape_view import EnvelopeView, FilterView, ShapePicture, TrimView
+from bompla.app.project.session import Session
+from bompla.app.theme import theme
+from bompla.app.ui.controls import Chips, MiniWave, Panel, button, clear_layout, combo, drum_box, label
+from bompla.app.ui.value_bar import ValueBar
+from bompla.audio.files import SUFFIXES
+from bompla.model.document import PADS_PER_PAGE, Document, Layer, Pad
+from bompla.model.drums import DRUMS
+from bompla.model.kit_edits import (
+    MAX_LEVEL_DB,
+    MIN_LEVEL_DB,
+    clear_pad,
+    copy_shape,
+    rename_pad,
+    set_pad_drum,
+    set_pad_level,
+    set_pad_note,
+    set_shape,
+    take_off,
+)
+from bompla.model.shape import DIRECTIONS, FILTERS, PLAIN, TAILS, Shape, ShapeParam
+from bompla.render.underneath import underneath_pad
+from bompla.units import note_name
+
+LEVEL = ShapeParam("level_db", "Level", "dB", MIN_LEVEL_DB, MAX_LEVEL_DB, "How loud the pad is")
+BARS = ("tune", "pan", "clean")
+CHOKES = ((-1, "as the drum"), (0, "nothing"), (1, "hats"), (2, "set 2"), (3, "set 3"), (4, "set 4"))
+FILTER_NAMES = {"none": "open", "low": "low-pass", "high": "high-pass", "band": "band-pass", "notch": "notch"}
+SHOWN_LAYERS, SHOWN_UNDERNEATH = 5, 2
+
+SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
+
+
+class PadPanel(Panel):
+    """Shows the selected pad. What is dragged is heard at the next strike."""
+
+    def __init__(self, session: Session, *, listen: Callable[[], object], leave_field: Callable[[], object]) -> None:
+        super().__init__()
+        self._session, self._leave_field = session, leave_field
+        self.body.setSpacing(6)
+        self._title_row(listen)
+        self._naming_row()
+        self.layers_heading = label("", "heading")
+        row = QHBoxLayout()
+        row.addWidget(self.layers_heading)
+        row.addStretch(1)
+        row.addWidget(button("from a file…", self.choose_file, tip=tip("pad_file"), chip=True))
+        self.body.addLayout(row)
+        self.layers = QHBoxLayout()
+        self.layers.setSpacing(5)
+        self.body.addLayout(self.layers)
+        self.body.addWidget(label("Start, end and fades", "heading"))
+        self.trim = TrimView(session)
+        self.body.addWidget(self.trim)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.envelope, self.filter = EnvelopeView(), FilterView()
+        for heading, view in (("Loudness over time", self.envelope), ("Filter", self.filter)):
+            column = QVBoxLayout()
+            column.setSpacing(4)
+            top = QHBoxLayout()
+            top.addWidget(label(heading, "heading"))
+            if view is self.filter:
+                self.kind = combo("Kind of filter", [(FILTER_NAMES[name], name) for name in FILTERS])
+                self.kind.activated.connect(lambda _: self._choose(filter=str(self.kind.currentData())))
+                top.addWidget(self.kind)
+            column.addLayout(top)
+            column.addWidget(view)
+            row.addLayout(column, 1)
+        self.body.addLayout(row)
+        for picture in (self.trim, self.envelope, self.filter):
+            self._connect(picture)
+        self._bars()
+        self._choices()
+        self.body.addStretch(1)
+        self._bottom_row()
+
+    def _title_row(self, listen: Callable[[], object]) -> None:
+        top = QHBoxLayout()
+        self.title_line = label("", "title")
+        top.addWidget(self.title_line)
+        self.note_line = label("", "dim")
+        top.addWidget(self.note_line)
+        top.addStretch(1)
+        top.addWidget(button("Listen", listen, tip="Play this pad as hard as the original mostly does"))
+        self.body.addLayout(top)
+
+    def _naming_row(self) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name of the pad")
+        self.name.setToolTip("Name of the pad")
+        self.name.editingFinished.connect(self._rename)
+        row.addWidget(self.name, 3)
+        self.drum = drum_box()
+        self.drum.activated.connect(self._set_drum)
+        row.addWidget(self.drum, 3)
+        self.note = QSpinBox()
+        self.note.setRange(0, 127)
+        self.note.setKeyboardTracking(False)
+        self.note.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
+        self.note.setAccessibleName("MIDI note of the pad")
+        self.note.setToolTip("MIDI note of the pad")
+        self.note.setFixedWidth(52)
+        self.note.valueChanged.connect(self._set_note)
+        row.addWidget(self.note)
+        self.body.addLayout(row)
+
+    def _bars(self) -> None:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(18)
+        grid.setVerticalSpacing(4)
+        self.level = ValueBar(LEVEL)
+        self.level.moved.connect(self._preview_level)
+        self.level.chosen.connect(self._set_level)
+        grid.addWidget(self.level, 0, 0)
+        self.bars: dict[str, ValueBar] = {}
+        for place, key in enumerate(BARS, 1):
+            self.bars[key] = shape_bar(self._session, self.pad, key)
+            grid.addWidget(self.bars[key], place // 2, place % 2)
+        self.body.addLayout(grid)
+        self.under = label("", "dim")
+        self.under.setWordWrap(True)
+        self.under.setToolTip("Clean takes these away: whole where a slice has one alone and the loop is played from samples")
+        self.body.addWidget(self.under)
+
+    def _choices(self) -> None:
+        self.direction = Chips("Direction")
+        self.direction.chosen.connect(lambda value: self._choose(direction=str(value)))
+        self.body.addWidget(_named("plays", self.direction))
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.choke = combo("Silenced by", [(text, key) for key, text in CHOKES])
+        self.choke.activated.connect(lambda _: self._choose(choke=int(self.choke.currentData())))
+        self.tail = combo("Past its end", [(text, text) for text in TAILS])
+        self.tail.activated.connect(lambda _: self._choose(tail=str(self.tail.currentData())))
+        for text, box in (("silenced by", self.choke), ("past its end", self.tail)):
+            row.addWidget(label(text, "dim"))
+            row.addWidget(box, 1)
+        self.body.addLayout(row)
+
+    def _bottom_row(self) -> None:
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.compare = button("As it was", lambda: None, chip=True, checkable=True, tip="Hear the slice as it was while this is pressed in")
+        row.addWidget(button("Copy shape", self._copy_shape, tip="Give this shape to all pads of the same family"))
+        row.addWidget(button("Plain", lambda: self._choose_shape(PLAIN), tip="Take all shaping off this pad"))
+        row.addWidget(self.compare)
+        row.addStretch(1)
+        row.addWidget(button("Clear pad", self.clear, tip=tip("pad_clear")))
+        self.body.addLayout(row)
+
+    def _connect(self, picture: ShapePicture) -> None:
+        picture.moved.connect(self._preview_shape)
+        picture.chosen.connect(self._choose_shape)
+
+    def pad(self) -> Pad | None:
+        """Return the selected pad."""
+        document = self._session.document
+        if document is None:
+            return None
+        return next((pad for pad in document.pads if pad.id == self._session.selection.pad_id), None)
+
+    def refresh(self, document: Document) -> None:
+        """Show the selected pad."""
+        pad = self.pad()
+        self.setEnabled(pad is not None)
+        if pad is None:
+            return
+        self.title_line.setText(pad.name)
+        self.note_line.setText(f"{pad.note} · {note_name(pad.note)} · key {PAD_KEYS[pad.slot % PADS_PER_PAGE]}")
+        if not self.name.hasFocus():
+            self.name.setText(pad.name)
+        self.drum.setCurrentIndex(self.drum.findData(pad.drum))
+        self.note.blockSignals(True)
+        self.note.setValue(pad.note)
+        self.note.blockSignals(False)
+        self.level.show_value(pad.level_db)
+        for key, bar in self.bars.items():
+            bar.show_value(float(getattr(pad.shape, key)))
+        self.under.setText(_underneath_in_words(underneath_pad(document, pad)))
+        self.envelope.show_shape(pad.shape)
+        self.filter.show_shape(pad.shape)
+        if pad.layers:
+            self.trim.show_pad(pad, pad.layers[-1], document.layer_bounds(pad.layers[-1]))
+        self.trim.setVisible(bool(pad.layers))
+        self.direction.offer([(name, name) for name in DIRECTIONS], pad.shape.direction)
+        for box, value in ((self.kind, pad.shape.filter), (self.choke, pad.shape.choke), (self.tail, pad.shape.tail)):
+            box.setCurrentIndex(max(0, box.findData(value)))
+        self._show_layers(document, pad)
+
+    def _show_layers(self, document: Document, pad: Pad) -> None:
+        count = len(pad.layers)
+        self.layers_heading.setText(
+            {0: "No slice on this pad; drag one onto it", 1: "One slice, at every velocity"}.get(
+                count, f"{pad.shared_how.capitalize()}: {count} slices share this pad")
+        )
+        clear_layout(self.layers)
+        numbers = {piece.start_sample: piece.number for piece in document.slices()}
+        for layer in pad.layers[-SHOWN_LAYERS:]:
+            self.layers.addWidget(self._layer_cell(document, pad, layer, 0 if layer.of else numbers.get(layer.at_sample, 0)), 1)
+
+    def _layer_cell(self, document: Document, pad: Pad, layer: Layer, number: int) -> QWidget:
+        cell = QWidget()
+        column = QVBoxLayout(cell)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        top = QHBoxLayout()
+        borrowed = next((sound.name for sound in document.borrowed if sound.content_hash == layer.of), "")
+        what = label(borrowed or (f"slice {number}" if number else "no cut"), "dim")
+        what.setToolTip(f"From another file: {borrowed}" if borrowed else "")
+        top.addWidget(what)
+        top.addStretch(1)
+        name = f"Take {borrowed or f'slice {number}'} off the pad"
+        top.addWidget(button("×", partial(self._take_off, pad.id, layer), tip="Take this slice off the pad", name=name, small=True))
+        column.addLayout(top)
+        wave = MiniWave(26)
+        wave.show_part(self._session.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))
+        column.addWidget(wave)
+        turns = sum(one.up_to == layer.up_to for one in pad.layers)
+        column.addWidget(label(f"to {layer.up_to}" + (", in turn" if turns > 1 else ""), "dim"))
+        return cell
+
+    def _take_off(self, pad_id: int, layer: Layer) -> None:
+        self._session.edit("take slice off pad", lambda d: take_off(d, pad_id, layer))
+
+    def _rename(self) -> None:
+        pad = self.pad()
+        if pad is not None and self.name.text().strip() != pad.name:
+            self._session.edit("rename pad", lambda d: rename_pad(d, pad.id, self.name.text()))
+        self._leave_field()
+
+    def _set_drum(self, index: int) -> None:
+        pad, drum = self.pad(), self.drum.itemData(index)
+        if pad is not None and drum != pad.drum:
+            self._session.edit(f"make pad {DRUMS[drum].label.lower()}", lambda d: set_pad_drum(d, pad.id, drum))
+        self._leave_field()
+
+    def _set_note(self, note: int) -> None:
+        pad = self.pad()
+        if pad is not None:
+            self._session.edit("set note", lambda d: set_pad_note(d, pad.id, note))
+
+    def _preview_level(self, level_db: float) -> None:
+        pad = self.pad()
+        if pad is not None:
+            self._session.preview(lambda d: set_pad_level(d, pad.id, level_db))
+
+    def _set_level(self, level_db: float) -> None:
+        pad = self.pad()
+        if pad is not None:
+            self._session.edit("set level", lambda d: set_pad_level(d, pad.id, level_db))
+
+    def _choose(self, **values: object) -> None:
+        pad = self.pad()
+        if pad is not None:
+            self._choose_shape(replace(pad.shape, **values), f"set {next(iter(values))}")
+
+    def _preview_shape(self, shape: Shape) -> None:
+        pad = self.pad()
+        if pad is not None:
+            self._session.preview(lambda d: set_shape(d, pad.id, shape))
+
+    def _choose_shape(self, shape: Shape, words: str = "shape pad") -> None:
+        pad = self.pad()
+        if pad is not None:
+            self._session.edit(words, lambda d: set_shape(d, pad.id, shape))
+
+    def _copy_shape(self) -> None:
+        pad = self.pad()
+        if pad is not None:
+            self._session.edit("copy shape", lambda d: copy_shape(d, pad.id))
+
+    def choose_file(self) -> None:
+        """Ask for a sound file to put on the pad."""
+        pad = self.pad()
+        if pad is not None:
+            name, _ = QFileDialog.getOpenFileName(self, "Put a sound on the pad", "", f"Sounds ({SOUNDS});;All files (*)")
+            if name:
+                self._session.borrow(Path(name), pad.slot)
+
+    def clear(self) -> None:
+        """Take all slices off the pad."""
+        pad = self.pad()
+        if pad is not None:
+            self._session.edit("clear pad", lambda d: clear_pad(d, pad.id))
+
+
+def _named(text: str, widget: QWidget) -> QWidget:
+    made = QWidget()
+    row = QHBoxLayout(made)
+    row.setContentsMargins(0, 0, 0, 0)
+    row.setSpacing(6)
+    row.addWidget(label(text, "dim"))
+    row.addWidget(widget)
+    row.addStretch(1)
+    return made
+
+
+def _underneath_in_words(drums: dict[str, int]) -> str:
+    """Say what is underneath, and of how many slices each could be known alone."""
+    if not drums:
+        return "Nothing underneath to clean away"
+    slices = {count: f" (alone in {count} slices)" for count in drums.values()} | {0: "", 1: " (alone in 1 slice)"}
+    named = [DRUMS[drum].label.lower() + slices[count] for drum, count in drums.items()]
+    more = len(named) - SHOWN_UNDERNEATH
+    return f"Underneath: {', '.join(named[:SHOWN_UNDERNEATH])}" + (f" and {more} more" if more > 0 else "")

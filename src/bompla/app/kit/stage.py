@@ -1,0 +1,215 @@
+"""Kit: the hits on pads, to be played, named and given their notes."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from bompla.app.commands import tip
+from bompla.app.kit.colour_panel import ColourPanel
+from bompla.app.kit.pad_grid import PAD_KEYS, PadGrid, TrayView
+from bompla.app.kit.pad_more import PadMore, notes_button
+from bompla.app.kit.pad_panel import PadPanel
+from bompla.app.kit.practice import PracticePads
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.stage import Stage
+from bompla.app.ui.controls import Chips, Panel, button, combo, edit_text, label, scrolling
+from bompla.app.ui.value_bar import ValueBar
+from bompla.groove.rebuild import kit_of_slices, remade_kit
+from bompla.model.document import PADS_PER_PAGE, Document
+from bompla.model.kit_edits import set_kit_tail
+from bompla.model.pattern_edits import usual_velocity
+from bompla.model.shape import ShapeParam
+
+QUANTISE = ShapeParam("quantise", "On grid", "", 0.0, 1.0, "How far what is recorded moves to its beat's own grid")
+TAIL_NAMES = (("they end", "none"), ("they ring on", "ring on"), ("back and forth", "back and forth"))
+
+
+class KitStage(Stage):
+    """The third stage."""
+
+    key, title = "kit", "Kit"
+
+    def __init__(self, session: Session, playback: Playback) -> None:
+        super().__init__(session, playback)
+        self.practice: PracticePads | None = None
+        layout, left = self.columns()
+        pads = Panel()
+        self.pages = Chips("Pages of pads")
+        self.pages.chosen.connect(self._show_page)
+        self.pages.setVisible(False)
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        top.addWidget(button("Make it again", self.remake, tip=tip("kit_remake")))
+        top.addWidget(button("A pad a slice", self.slices_in_order,
+                             tip="Put every slice on a pad of its own, in order, from note 36; the pattern follows"))
+        top.addWidget(label("past their end", "dim"))
+        self.tail = combo("Past their end slices", TAIL_NAMES,
+                          tip="How slices go on past their end at a slower tempo, on all pads that leave it to the kit")
+        self.tail.activated.connect(lambda _: self._set_tail(str(self.tail.currentData())))
+        top.addWidget(self.tail)
+        top.addWidget(notes_button(session, self))
+        top.addStretch(1)
+        top.addWidget(self.pages)
+        pads.body.addLayout(top)
+        pads.body.addLayout(self._playing_row())
+        self.grid = PadGrid(session)
+        self.grid.struck.connect(self.strike)
+        self.grid.let_go.connect(playback.let_go)
+        pads.body.addWidget(self.grid, 1)
+        left.addWidget(pads, 1)
+        tray = Panel("Slices not on a pad · drag one up")
+        self.tray = TrayView(session)
+        self.tray.heard.connect(self._hear)
+        scroll = QScrollArea()
+        scroll.setWidget(self.tray)
+        scroll.setWidgetResizable(True)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setFixedHeight(98)
+        scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        tray.body.addWidget(scroll)
+        left.addWidget(tray)
+        layout.addLayout(self._right_side())
+        self.command("pad_rename", lambda: edit_text(self.panel.name))
+        self.command("pad_clear", self.panel.clear)
+        self.command("pad_file", self.panel.choose_file)
+        self.command("kit_remake", self.remake)
+        self.connect_all()
+
+    def _right_side(self) -> QVBoxLayout:
+        right = QVBoxLayout()
+        right.setSpacing(6)
+        self.view = Chips("What is shaped")
+        self.view.offer([("pad", "the pad"), ("more", "how it plays"), ("colour", "the whole kit")], "pad")
+        self.view.chosen.connect(self._show_view)
+        right.addWidget(self.view, 0, Qt.AlignmentFlag.AlignLeft)
+        self.panel = PadPanel(self.session, listen=self._listen, leave_field=self.grid.setFocus)
+        self.more = PadMore(self.session, pad=self.panel.pad, strike=self.playback.strike, learn=self.playback.learn_note)
+        self.colour = ColourPanel(self.session, printing=self.playback.print_loop)
+        self.areas = {"pad": scrolling(self.panel), "more": scrolling(self.more), "colour": scrolling(self.colour)}
+        for area in self.areas.values():
+            area.setFixedWidth(400)
+            right.addWidget(area, 1)
+        self._show_view("pad")
+        return right
+
+    def _playing_row(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(5)
+        self.record = button("Record", self._record, checkable=True, tip=tip("record"))
+        self.count_in = button("count in", self._set_ways, chip=True, checkable=True, tip="Count a bar in before recording begins")
+        self.count_in.setChecked(True)
+        self.replacing = button("replace", self._set_ways, chip=True, checkable=True,
+                                tip="What is played takes the place of what those pads had; otherwise it is added")
+        row.addWidget(self.record)
+        row.addWidget(self.count_in)
+        row.addWidget(self.replacing)
+        self.quantise = ValueBar(QUANTISE)
+        self.quantise.setFixedWidth(78)
+        self.quantise.moved.connect(self._set_input_quantise)
+        self.quantise.chosen.connect(self._set_input_quantise)
+        row.addWidget(self.quantise)
+        row.addWidget(button("Take back", self.playback.recorder.take_back, tip=tip("take_back")))
+        row.addStretch(1)
+        row.addWidget(button("Practice", self.show_practice_pads, tip="A simulated controller that sends MIDI to these pads"))
+        self.playback.recorder.changed.connect(self.record.setChecked)
+        self.playback.struck.connect(lambda pad_id, _: self.grid.light(pad_id))
+        return row
+
+    def _set_tail(self, tail: str) -> None:
+        self.session.edit(f"tails: {tail}", lambda d: set_kit_tail(d, tail))
+
+    def _record(self) -> None:
+        if self.record.isChecked():
+            self.playback.record()
+        else:
+            self.playback.recorder.end()
+
+    def _set_input_quantise(self, amount: float) -> None:
+        self.playback.recorder.input_quantise = amount
+
+    def _set_ways(self) -> None:
+        self.playback.recorder.count_in = self.count_in.isChecked()
+        self.playback.recorder.replacing = self.replacing.isChecked()
+
+    def show_practice_pads(self) -> None:
+        """Show the simulated controller beside the window."""
+        if self.practice is None:
+            self.practice = PracticePads(self.session, self.playback, self)
+        self.practice.show()
+        self.practice.raise_()
+
+    def state_line(self, document: Document | None) -> str:
+        """Return how many pads there are."""
+        return f"{len(document.pads)} pads" if document else ""
+
+    def picture(self) -> QWidget:
+        """Return the picture that takes the keys."""
+        return self.grid
+
+    def refresh(self, document: Document) -> None:
+        """Show the selected pad."""
+        pages = max((pad.slot for pad in document.pads), default=0) // PADS_PER_PAGE + 1
+        self.pages.setVisible(pages > 1)
+        self.pages.offer([(page, f"page {page + 1}") for page in range(pages)], self.grid.page)
+        self.tail.setCurrentIndex(self.tail.findData(document.tail))
+        self.panel.refresh(document)
+        self.more.refresh(document)
+        self.colour.refresh(document)
+
+    def set_playhead(self, at_sample: float) -> None:
+        """Let struck pads go dark."""
+        self.grid.fade()
+
+    def strike(self, pad_id: int, velocity: int) -> None:
+        """Play a pad and show it; the slice as it was, where that is asked for."""
+        document = self.session.document
+        if self.panel.compare.isChecked() and document is not None:
+            layer = document.pad(pad_id).layer_for(velocity)
+            if layer is not None:
+                self.playback.audition_span(*document.layer_bounds(layer))
+            return
+        if self.playback.strike(pad_id, velocity):
+            self.grid.light(pad_id)
+
+    def remake(self) -> None:
+        """Make the kit anew from the slices; what was done by hand stays."""
+        self.session.edit("make the kit again", remade_kit)
+
+    def slices_in_order(self) -> None:
+        """Put every slice on a pad of its own."""
+        if self.session.edit("a pad for each slice", kit_of_slices):
+            document = self.session.document
+            if document is not None and document.pads:
+                self.session.select(pad_id=document.pads[0].id)
+
+    def strike_key(self, key: str) -> bool:
+        """Play the pad of a computer key; False where that key has none."""
+        place = PAD_KEYS.find(key.upper())
+        pad = self.grid.pad_in(self.grid.page * PADS_PER_PAGE + place) if place >= 0 else None
+        document = self.session.document
+        if pad is None or document is None:
+            return False
+        self.session.select(pad_id=pad.id)
+        self.strike(pad.id, usual_velocity(document, pad.id))
+        return True
+
+    def _show_view(self, key: object) -> None:
+        for name, area in self.areas.items():
+            area.setVisible(name == key)
+
+    def _show_page(self, page: object) -> None:
+        self.grid.page = int(str(page))
+        self.grid.update()
+
+    def _hear(self, cut_id: int) -> None:
+        document = self.session.document
+        piece = next((p for p in document.slices() if p.cut.id == cut_id), None) if document else None
+        if piece is not None:
+            self.playback.audition(piece)
+
+    def _listen(self) -> None:
+        pad, document = self.panel.pad(), self.session.document
+        if pad is not None and document is not None:
+            self.strike(pad.id, usual_velocity(document, pad.id))

@@ -1,0 +1,73 @@
+"""What the user is told, and long work with its progress."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QWidget
+
+from bompla.app.messages import Message, Weight
+from bompla.app.project.project_state import Work
+from bompla.app.project.session import Session
+from bompla.app.theme import theme
+from bompla.app.ui.controls import button, label
+
+
+class MessageStrip(QWidget):
+    """What the user is told, and long work with its progress; nothing modal."""
+
+    cancelled = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("bar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 6, 14, 6)
+        self.text = label("", "value")
+        self.text.setWordWrap(True)
+        row.addWidget(self.text, 1)
+        self.progress = QProgressBar()
+        self.progress.setRange(0, 100)
+        self.progress.setTextVisible(False)
+        self.progress.setFixedWidth(220)
+        self.progress.setAccessibleName("Progress")
+        row.addWidget(self.progress)
+        self.cancel = button("Cancel", self.cancelled.emit, tip="Give this up; the project stays as it was")
+        row.addWidget(self.cancel)
+        self.close_button = button("Close", self._close, tip="Put this message away")
+        row.addWidget(self.close_button)
+        self._message: Message | None = None
+        self._work: Work | None = None
+        session.work_changed.connect(self._work_changed)
+        session.hub.posted.connect(self.show_message)
+        for message in session.hub.listen():
+            self.show_message(message)
+        self._refresh()
+
+    def show_message(self, message: Message) -> None:
+        """Show a message until it is put away."""
+        self._message = message
+        self._refresh()
+
+    def _close(self) -> None:
+        self._message = None
+        self._refresh()
+
+    def _work_changed(self, work: Work | None) -> None:
+        if work is not None and self._work is None:
+            self._message = None
+        self._work = work
+        self._refresh()
+
+    def _refresh(self) -> None:
+        work, message = self._work, self._message
+        self.setVisible(work is not None or message is not None)
+        self.progress.setVisible(work is not None)
+        self.cancel.setVisible(work is not None)
+        self.close_button.setVisible(work is None)
+        if work is not None:
+            self.text.setText(work.label[:1].upper() + work.label[1:])
+            self.progress.setValue(round(100 * work.share))
+        elif message is not None:
+            self.text.setText(message.text)
+            self.text.setStyleSheet(f"color: {theme().palette.signal if message.weight is Weight.TROUBLE else theme().palette.paper}")

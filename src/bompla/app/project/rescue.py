@@ -1,0 +1,23 @@
+"""Keeping unsaved work when something goes wrong."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from bompla.app.project.session import Session
+from bompla.errors import BomplaError
+from bompla.formats.project import SUFFIX, Project, save_project
+
+
+def rescue(session: Session, folder: Path) -> Path | None:
+    """Write unsaved work to a folder before the application ends in an error; None if there is none."""
+    if not session.dirty:
+        return None
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        path = folder / f"rescued {time.strftime('%Y-%m-%d %H.%M.%S')}{SUFFIX}"
+        save_project(Project(tuple((s.history.document, s.clip) for s in session.sounds), session.current, dict(session.borrowed)), path)
+    except (BomplaError, OSError):
+        return None
+    return path

@@ -1,0 +1,1 @@
+"""Send out: the last stage."""

@@ -1,0 +1,1 @@
+"""Slice: the second stage."""

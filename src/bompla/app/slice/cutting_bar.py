@@ -1,0 +1,172 @@
+"""How the loop is cut: at hits, at even steps, by hand; and which rows are shown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from msgspec.structs import replace
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QSlider, QVBoxLayout, QWidget
+
+from bompla.app.project.session import Session
+from bompla.app.slice.cut_view import CutView
+from bompla.app.ui.controls import Chips, button, combo, label
+from bompla.model.cut_edits import set_cutting
+from bompla.model.document import MAX_CUT_DISTANCE_MS, Cutting, Document
+
+WAYS = (((True, False), "hits"), ((False, True), "even steps"), ((True, True), "hits and steps"), ((False, False), "my marks only"))
+STEPS = ((2, "1/2"), (4, "1/4"), (6, "1/4 triplet"), (8, "1/8"), (12, "1/8 triplet"), (16, "1/16"), (24, "1/16 triplet"), (32, "1/32"))
+"""Even steps: how many go into a whole note, and their name."""
+
+RANGES_DB = (40, 55, 70, 85, 100)
+
+
+class CuttingBar(QWidget):
+    """Two rows of controls over the picture."""
+
+    def __init__(self, session: Session, picture: CutView) -> None:
+        super().__init__()
+        self._session = session
+        self._view = picture
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(7)
+        first, second = QHBoxLayout(), QHBoxLayout()
+        for row in (first, second):
+            row.setSpacing(8)
+            column.addLayout(row)
+        self._cutting_row(first)
+        self._weights_row(second)
+        self._rows_row(second)
+
+    def _cutting_row(self, row: QHBoxLayout) -> None:
+        row.addWidget(label("Cut at", "dim"))
+        self.ways = Chips("Cut at")
+        self.ways.offer(WAYS, (True, False))
+        self.ways.chosen.connect(self._choose_way)
+        row.addWidget(self.ways)
+        row.addStretch(1)
+        self._even = [label("every", "dim")]
+        self.steps = combo("Even steps", [(name, per_whole) for per_whole, name in STEPS])
+        self.steps.activated.connect(lambda _: self._change(f"step of {self.steps.currentText()}", self._with_step))
+        self.pull = _box("Pull to an attack so near", 0.0, 60.0, self._pulled)
+        self._even_widgets: list[QWidget] = [self._even[0], self.steps, label("pull within", "dim"), self.pull]
+        for widget in self._even_widgets:
+            row.addWidget(widget)
+        row.addWidget(label("at least", "dim"))
+        self.apart = _box("Smallest distance of cuts", 1.0, MAX_CUT_DISTANCE_MS, self._apart)
+        row.addWidget(self.apart)
+        row.addWidget(label("apart", "dim"))
+
+    def _weights_row(self, row: QHBoxLayout) -> None:
+        row.addWidget(label("Weigh", "dim"))
+        self.weights: dict[str, QSlider] = {}
+        self._weight_labels: dict[str, QLabel] = {}
+        for name in ("low", "mid", "high"):
+            slider = QSlider(Qt.Orientation.Horizontal)
+            slider.setRange(0, 20)
+            slider.setValue(10)
+            slider.setMinimumWidth(30)
+            slider.setMaximumWidth(76)
+            slider.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            slider.setAccessibleName(f"Weight of {name} drums")
+            slider.setToolTip(f"How much {name} drums count when the line is drawn through the attacks")
+            slider.valueChanged.connect(lambda _=0, name=name: self._weigh(name, held=self.weights[name].isSliderDown()))
+            slider.sliderReleased.connect(lambda name=name: self._weigh(name, held=False))
+            self.weights[name] = slider
+            row.addWidget(label(name, "dim"))
+            row.addWidget(slider, 1)
+        row.addStretch(1)
+
+    def _rows_row(self, row: QHBoxLayout) -> None:
+        row.addWidget(label("Show", "dim"))
+        self.shown = {}
+        for name, text in (("ribbons", "ribbons"), ("spectrogram", "spectrum"), ("strength", "strength")):
+            chip = button(text, partial(self._show, name), chip=True, checkable=True, tip=f"Show or hide the {text}")
+            chip.setChecked(self._view.rows.shown(name))
+            self.shown[name] = chip
+            row.addWidget(chip)
+        self.channels = button("channels", lambda: self._view.set_every_channel(self.channels.isChecked()), chip=True, checkable=True,
+                               tip="Draw every channel by itself")
+        row.addWidget(self.channels)
+        self.scale = combo("Scale of the spectrum", [("mel", "mel"), ("linear", "linear")])
+        self.scale.activated.connect(lambda _: self._session.ask_spectrogram(self.scale.currentText()))
+        self.range = combo("Range of the spectrum", [(f"{range_db} dB", range_db) for range_db in RANGES_DB])
+        self.range.setCurrentIndex(2)
+        self.range.activated.connect(lambda _: self._view.set_range(float(self.range.currentData())))
+        for box in (self.scale, self.range):
+            box.hide()
+            row.addWidget(box)
+
+    def refresh(self, document: Document) -> None:
+        """Show how the document is cut."""
+        cutting = document.cutting
+        self.ways.offer(WAYS, (cutting.hits, cutting.even))
+        for widget in self._even_widgets:
+            widget.setVisible(cutting.even)
+        per_whole = round(4.0 / (cutting.even_beats * document.loop.meter.beat_quarters))
+        self.steps.setCurrentIndex(max(0, self.steps.findData(per_whole)))
+        for box, value in ((self.pull, cutting.pull_ms), (self.apart, cutting.min_distance_ms)):
+            if not box.hasFocus():
+                box.blockSignals(True)
+                box.setValue(value)
+                box.blockSignals(False)
+        for name, slider in self.weights.items():
+            if not slider.isSliderDown():
+                slider.blockSignals(True)
+                slider.setValue(round(10.0 * getattr(cutting, name)))
+                slider.blockSignals(False)
+
+    def _choose_way(self, way: object) -> None:
+        hits, even = next(key for key, _ in WAYS if key == way)
+        text = dict(WAYS)[(hits, even)]
+        self._change(f"cut at {text}", lambda document: replace(document.cutting, hits=hits, even=even))
+
+    def _with_step(self, document: Document) -> Cutting:
+        return replace(document.cutting, even_beats=4.0 / float(self.steps.currentData()) / document.loop.meter.beat_quarters)
+
+    def _pulled(self, value: float) -> None:
+        self._change("pull to attacks", lambda document: replace(document.cutting, pull_ms=value))
+
+    def _apart(self, value: float) -> None:
+        self._change("smallest distance", lambda document: replace(document.cutting, min_distance_ms=value))
+
+    def _weigh(self, name: str, *, held: bool) -> None:
+        weight = self.weights[name].value() / 10.0
+
+        def change(document: Document) -> Document:
+            return set_cutting(document, replace(document.cutting, **{name: weight}))
+
+        if held:
+            self._session.preview(change)
+        else:
+            self._session.edit(f"weigh {name} drums", change)
+
+    def _change(self, text: str, cutting: Callable[[Document], Cutting]) -> None:
+        self._session.edit(text, lambda document: set_cutting(document, cutting(document)))
+
+    def _show(self, name: str) -> None:
+        shown = self.shown[name].isChecked()
+        self._view.show_rows(name, shown)
+        if name == "spectrogram":
+            self.scale.setVisible(shown)
+            self.range.setVisible(shown)
+            sound = self._session.opened_sound
+            if shown and sound is not None and sound.spectrogram is None:
+                self._session.ask_spectrogram(self.scale.currentText())
+
+
+def _box(name: str, low: float, high: float, changed: Callable[[float], None]) -> QDoubleSpinBox:
+    box = QDoubleSpinBox()
+    box.setRange(low, high)
+    box.setDecimals(0)
+    box.setSuffix(" ms")
+    box.setFixedWidth(66)
+    box.setAccessibleName(name)
+    box.setToolTip(name)
+    box.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+    box.setKeyboardTracking(False)
+    box.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+    box.valueChanged.connect(changed)
+    return box

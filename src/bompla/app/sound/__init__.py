@@ -1,0 +1,1 @@
+"""What is played: the transport, baking, previews and recording."""

@@ -1,0 +1,95 @@
+"""The path on the left: the stages in the order of the work, each with its state in a line."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+
+from bompla.app.project.session import Session
+from bompla.app.stage import Stage
+from bompla.app.theme import theme
+
+HOVER_MS = 450
+"""What is dragged over a stage for so long opens it."""
+
+
+class StageButton(QPushButton):
+    """A stage on the path: its name, and its state in a line. What is dragged over it for a moment opens it."""
+
+    def __init__(self, stage: Stage) -> None:
+        super().__init__()
+        self.setObjectName("stage")
+        self.setCheckable(True)
+        self.setAutoExclusive(True)
+        self.setFixedHeight(52)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self._title = stage.title
+        self._line, self._needs_you = "", False
+        self.setAccessibleName(stage.title)
+        self.setAcceptDrops(True)
+        self._hovered = QTimer(self)
+        self._hovered.setSingleShot(True)
+        self._hovered.setInterval(HOVER_MS)
+        self._hovered.timeout.connect(self.click)
+
+    def show_line(self, line: str, shortcut: str, *, needs_you: bool = False) -> None:
+        """Show the stage's state, marked where it waits for the user."""
+        self._line, self._needs_you = line, needs_you
+        self.setToolTip(f"{self._title} ({shortcut})")
+        self.setAccessibleDescription(line)
+        self.update()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        event.accept()
+        self._hovered.start()
+
+    def dragLeaveEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._hovered.stop()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        self._hovered.stop()
+        event.ignore()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        super().paintEvent(event)
+        painter = QPainter(self)
+        painter.setFont(theme().font(16, weight=600 if self.isChecked() else 500))
+        painter.setPen(theme().colour("paper" if self.isChecked() else "dim"))
+        painter.drawText(self.rect().adjusted(17, 8, -2, 0), Qt.AlignmentFlag.AlignTop, self._title)
+        painter.setFont(theme().font(13, weight=400))
+        painter.setPen(theme().colour("signal" if self._needs_you else "dim"))
+        painter.drawText(self.rect().adjusted(17, 29, -2, 0), Qt.AlignmentFlag.AlignTop, self._line)
+
+
+class PathBar(QWidget):
+    """The stages in the order of the work."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self, session: Session, stages: list[Stage]) -> None:
+        super().__init__()
+        self.setObjectName("path")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedWidth(102)
+        self._session, self._stages = session, stages
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 10, 0, 10)
+        column.setSpacing(2)
+        self.buttons: list[StageButton] = []
+        for index, stage in enumerate(stages):
+            made = StageButton(stage)
+            made.clicked.connect(lambda _=False, index=index: self.chosen.emit(index))
+            self.buttons.append(made)
+            column.addWidget(made)
+        column.addStretch(1)
+        session.document_changed.connect(lambda _: self.refresh())
+        session.saved_changed.connect(self.refresh)
+        session.doubts_changed.connect(self.refresh)
+
+    def refresh(self) -> None:
+        """Show each stage's state."""
+        for index, (stage, made) in enumerate(zip(self._stages, self.buttons, strict=True)):
+            made.show_line(stage.state_line(self._session.document), f"Ctrl+{index + 1}", needs_you=stage.needs_you())

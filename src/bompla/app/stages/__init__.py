@@ -1,1 +1,0 @@
-"""The stages of the work, one module each."""

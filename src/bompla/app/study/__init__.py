@@ -1,0 +1,1 @@
+"""Study: empty until its stage is built."""

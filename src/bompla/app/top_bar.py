@@ -1,0 +1,125 @@
+"""The bar at the top: the project, saving, undo by name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
+
+from bompla.app.commands import tip
+from bompla.app.project.session import Session
+from bompla.app.ui.controls import button, label
+
+SHOWN_STEPS = 24
+
+
+
+class TopBar(QWidget):
+    """The project, saving, and undo by name."""
+
+    def __init__(self, session: Session, actions: dict[str, Callable[[], object]]) -> None:
+        super().__init__()
+        self.setObjectName("bar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(44)
+        self._session, self._actions = session, actions
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 0, 16, 0)
+        row.setSpacing(9)
+        self.title = label("Bompla", "title")
+        row.addWidget(self.title)
+        self.source = button("", self._choose_sound, chip=True, tip=tip("next_sound"))
+        self.source.hide()
+        row.addWidget(self.source)
+        self.facts = label("", "dim")
+        row.addWidget(self.facts)
+        row.addStretch(1)
+        self.saved = label("", "dim")
+        row.addWidget(self.saved)
+        self.undo = button("Undo", actions["undo"], tip=tip("undo"))
+        self.redo = button("Redo", actions["redo"], tip=tip("redo"))
+        self.steps = button("Steps", self._choose_step, tip="What was done, step by step; go back to any of them")
+        for made in (
+            button("Open", actions["open"], tip=tip("open")), button("Save", actions["save"], tip=tip("save")),
+            self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
+        ):
+            row.addWidget(made)
+        session.document_changed.connect(lambda _: self._refresh())
+        session.saved_changed.connect(self._refresh)
+        self._refresh()
+
+    def sounds_menu(self) -> QMenu:
+        """Return the menu of the project's sounds."""
+        session, menu = self._session, QMenu(self)
+        for index, sound in enumerate(session.sounds):
+            entry = menu.addAction(sound.history.document.source.name)
+            assert entry is not None
+            entry.setCheckable(True)
+            entry.setChecked(index == session.current)
+            entry.triggered.connect(lambda _=False, index=index: session.switch(index))
+        menu.addSeparator()
+        for text, action, able in (
+            ("Add a sound…", self._actions["add_sound"], True),
+            ("Take this one out of the project", lambda: session.take_out(session.current), len(session.sounds) > 1),
+            ("Bring back the one taken out", session.bring_back, bool(session.taken_out)),
+        ):
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.setEnabled(able)
+            entry.triggered.connect(lambda _=False, action=action: action())
+        return menu
+
+    def steps_menu(self) -> QMenu:
+        """Return the menu of what was done, newest first, with what was undone above; a click goes there."""
+        menu, history = QMenu(self), self._session.history
+        if history is None:
+            return menu
+        undone = [(f"redo: {step.label}", -n) for n, step in enumerate(reversed(history.undone), 1)][:SHOWN_STEPS]
+        done = [(step.label, n) for n, step in enumerate(reversed(history.done))][:SHOWN_STEPS]
+        for text, back in [*reversed(undone), *done, ("as it was opened" if len(history.done) <= SHOWN_STEPS else "", len(history.done))]:
+            if text:
+                entry = menu.addAction(text)
+                assert entry is not None
+                entry.setCheckable(True)
+                entry.setChecked(back == 0)
+                entry.triggered.connect(lambda _=False, back=back: self._session.go_back(back))
+        return menu
+
+    def _choose_step(self) -> None:
+        menu = self.steps_menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.steps.mapToGlobal(self.steps.rect().bottomLeft()))
+
+    def _choose_sound(self) -> None:
+        menu = self.sounds_menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.source.mapToGlobal(self.source.rect().bottomLeft()))
+
+    def _refresh(self) -> None:
+        session = self._session
+        document, history = session.document, session.history
+        if document is not None:
+            self.title.setText(document.title)
+            self.source.setVisible(True)
+            count = len(session.sounds)
+            self.source.setText(f"{document.source.name} · {session.current + 1} of {count}" if count > 1 else document.source.name)
+            self.source.setAccessibleName(f"Sound: {document.source.name}")
+            bars = "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
+            self.facts.setText(f"{bars} · {document.loop.meter_name}")
+        undo, redo = (history.undo_label, history.redo_label) if history else ("", "")
+        self.undo.setEnabled(bool(undo))
+        self.undo.setText(f"Undo: {undo}" if undo else "Undo")
+        self.redo.setEnabled(bool(redo))
+        self.steps.setEnabled(bool(undo or redo))
+        self.redo.setText(f"Redo: {redo}" if redo else "Redo")
+        if document is None:
+            self.saved.setText("")
+        elif session.dirty:
+            self.saved.setText("not saved")
+        elif session.path is None:
+            self.saved.setText("")
+        else:
+            self.saved.setText(f"saved {session.saved_at}".strip())
+
+

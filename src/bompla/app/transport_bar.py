@@ -1,0 +1,179 @@
+"""The bar at the bottom: play, loop, click, position; original against rebuilt; tempo; what plays."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QSlider, QWidget
+
+from bompla.app.commands import tip
+from bompla.app.project.session import Session
+from bompla.app.sound.playback import Playback
+from bompla.app.theme import theme
+from bompla.app.ui.controls import button, combo, label
+from bompla.model.cut_edits import choose_reading
+from bompla.model.document import Document, TempoReading
+from bompla.render.sounds import WAYS
+
+SPEEDS = (25, 50, 60, 70, 80, 90, 100, 110, 125, 150, 200)
+"""Listening speeds in percent."""
+
+
+MOST_BARS_OFFERED = 16
+
+
+NARROW = 1180
+
+
+class BlendSlider(QSlider):
+    """The balance of original and rebuilt, with a mark at the middle; a double click goes there."""
+
+    def __init__(self) -> None:
+        super().__init__(Qt.Orientation.Horizontal)
+        self.setRange(0, 100)
+        self.setPageStep(25)
+        self.setMinimumWidth(90)
+        self.setMaximumWidth(210)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName("Balance of original and rebuilt")
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        painter.setPen(QPen(theme().colour("line"), 1.0))
+        middle = self.width() // 2
+        painter.drawLine(middle, 2, middle, self.height() - 2)
+        painter.end()
+        super().paintEvent(event)
+
+    def mouseDoubleClickEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.setValue(50)
+
+
+class ListeningBar(QWidget):
+    """Play, loop, click, position; original against rebuilt; tempo; what plays."""
+
+    def __init__(self, session: Session, playback: Playback, actions: dict[str, Callable[[], object]]) -> None:
+        super().__init__()
+        self.setObjectName("bar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(60)
+        self._session, self._playback = session, playback
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 0, 16, 0)
+        row.setSpacing(9)
+        self.play = button("Play", actions["play"], tip=tip("play"), primary=True)
+        self.play.setFixedSize(66, 38)
+        self.loop = button("Loop", actions["loop"], tip=tip("loop"), checkable=True)
+        self.loop.setChecked(True)
+        self.click = button("Click", actions["click"], tip=tip("click"), checkable=True)
+        for made in (self.play, self.loop, self.click):
+            row.addWidget(made)
+        self.position = label("1.1.00", "large")
+        self.position.setFixedWidth(84)
+        self.position.setAccessibleName("Position in bars and beats")
+        row.addWidget(self.position)
+        row.addStretch(1)
+        row.addWidget(label("Original", "dim"))
+        self.blend = BlendSlider()
+        self.blend.setToolTip(tip("flip"))
+        self.blend.valueChanged.connect(lambda value: playback.set_blend(value / 100.0))
+        row.addWidget(self.blend, 6)
+        row.addWidget(label("Rebuilt", "dim"))
+        self.equal = button("equal loudness", self._equal, chip=True, checkable=True,
+                            tip="Bring the rebuilt groove to the loudness of the original, so that louder does not pass for better")
+        self.equal.setChecked(True)
+        row.addWidget(self.equal)
+        row.addStretch(1)
+        self._speed_boxes(row)
+        self.device = button("starting sound", actions["sound"], tip=tip("sound"))
+        self.device.setObjectName("small")
+        row.addWidget(self.device)
+        row.addSpacing(6)
+        self.tempo = label("–", "large")
+        row.addWidget(self.tempo)
+        row.addWidget(label("BPM", "dim"))
+        self.half = button("half", lambda: self._scale(0.5), tip="Read the loop as half as many bars")
+        self.double = button("double", lambda: self._scale(2.0), tip="Read the loop as twice as many bars")
+        row.addWidget(self.half)
+        row.addWidget(self.double)
+        self._bars_offered = 0
+        playback.moved.connect(self._moved)
+        playback.shown.connect(self._show_tempo)
+        playback.state_changed.connect(self._state_changed)
+        playback.device_changed.connect(self._device_changed)
+        session.document_changed.connect(self._document_changed)
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        narrow = self.width() < NARROW
+        self.device.setVisible(not narrow)
+        self.equal.setText("equal" if narrow else "equal loudness")
+
+    def _speed_boxes(self, row: QHBoxLayout) -> None:
+        playback = self._playback
+        self.speed = combo("Listening speed", [(f"{percent} %", percent / 100.0) for percent in SPEEDS], width=74)
+        self.speed.setCurrentIndex(SPEEDS.index(100))
+        self.speed.setToolTip("How fast it plays; at the same pitch where the original is stretched")
+        self.speed.activated.connect(lambda _: playback.set_speed(float(self.speed.currentData())))
+        self.way = combo("The original at another speed", [(way, way) for way in WAYS], width=96)
+        self.way.setToolTip("How the original goes along at another speed")
+        self.way.activated.connect(lambda _: playback.set_speed(playback.speed, str(self.way.currentData())))
+        self.bars = combo("Bars to play", [("all bars", (0, 0))], width=82)
+        self.bars.setToolTip("Play only some of the bars")
+        self.bars.activated.connect(lambda _: playback.loop_bars(*self.bars.currentData()))
+        row.addWidget(self.bars)
+        row.addWidget(self.speed)
+        row.addWidget(self.way)
+        self.way.hide()
+        self.speed.activated.connect(lambda _: self.way.setVisible(playback.speed != 1.0))
+
+    def _show_tempo(self) -> None:
+        document = self._session.document
+        if document is not None:
+            self.tempo.setText(f"{document.bpm * self._playback.speed:.2f}")
+
+    def _equal(self) -> None:
+        self._playback.set_equal_loudness(self.equal.isChecked())
+
+    def _state_changed(self, playing: bool) -> None:
+        self.play.setText("Stop" if playing else "Play")
+
+    def _device_changed(self, text: str) -> None:
+        self.device.setText(text)
+        self.device.setToolTip(f"What plays: {text} of latency. {tip('sound')}")
+
+    def _document_changed(self, document: Document) -> None:
+        self.tempo.setText(f"{document.bpm * self._playback.speed:.2f}")
+        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
+        if bars != self._bars_offered:
+            self._offer_bars(bars)
+        self.half.setEnabled(document.loop.bars % 2 == 0)
+
+    def _offer_bars(self, bars: int) -> None:
+        self._bars_offered = bars
+        self.bars.clear()
+        self.bars.addItem("all bars", (0, 0))
+        for count in (1, 2, 4):
+            if count < bars <= MOST_BARS_OFFERED:
+                for first in range(0, bars - count + 1, count):
+                    text = f"bar {first + 1}" if count == 1 else f"bars {first + 1} to {first + count}"
+                    self.bars.addItem(text, (first, count))
+        self._playback.loop_bars(0, 0)
+
+    def _moved(self, at_sample: float) -> None:
+        document = self._session.document
+        if document is None:
+            return
+        beats = max(0.0, document.beat_map.beat_at(at_sample))
+        meter = document.pattern_meter if self._playback.sequence == "variation" else document.loop.meter
+        per_bar = meter.beats_per_bar
+        self.position.setText(f"{int(beats // per_bar) + 1}.{int(beats % per_bar) + 1}.{int(beats % 1 * 100):02d}")
+
+    def _scale(self, factor: float) -> None:
+        document = self._session.document
+        if document is None:
+            return
+        reading = TempoReading(document.bpm * factor, round(document.loop.bars * factor), document.loop.meter_name, 0.0)
+        self._session.edit(f"read as {reading.bpm:.1f} BPM", lambda d: choose_reading(d, reading))

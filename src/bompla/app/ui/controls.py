@@ -1,0 +1,261 @@
+"""Small controls shared by the stages."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
+
+from PyQt6.QtCore import QByteArray, QMimeData, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QDrag, QEnterEvent, QFocusEvent, QPainter, QPaintEvent
+from PyQt6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QLabel,
+    QLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from bompla.app.theme import theme
+from bompla.app.ui.noteheads import draw_head
+from bompla.app.ui.raster import wave_pixmap
+from bompla.audio.summary import WaveSummary
+from bompla.model.drums import DRUMS
+
+
+def button(text: str, action: Callable[[], object], *, tip: str = "", name: str = "", primary: bool = False, chip: bool = False,
+           small: bool = False, checkable: bool = False) -> QPushButton:
+    """Return a button that takes the focus from the keyboard only, so that a click leaves it on the picture.
+
+    `name` is what it is called where the text alone does not say it.
+    """
+    made = QPushButton(text)
+    made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    made.setAccessibleName(name or text)
+    if tip:
+        made.setToolTip(tip)
+    if primary or chip or small:
+        made.setObjectName("primary" if primary else "chip" if chip else "small")
+    made.setCheckable(checkable)
+    made.clicked.connect(lambda _=False: action())
+    return made
+
+
+class Panel(QFrame):
+    """A framed area with a heading."""
+
+    def __init__(self, heading: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(12, 9, 12, 12)
+        self.body.setSpacing(7)
+        self.heading = label(heading, "heading")
+        self.heading.setVisible(bool(heading))
+        self.body.addWidget(self.heading)
+
+
+def label(text: str, kind: str = "value") -> QLabel:
+    """Return a label of a kind that the style sheet knows."""
+    made = QLabel(text)
+    made.setObjectName(kind)
+    return made
+
+
+class Facts(QWidget):
+    """Names and values in two columns."""
+
+    def __init__(self, names: Sequence[str], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        grid = QGridLayout(self)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(14)
+        grid.setVerticalSpacing(5)
+        grid.setColumnStretch(1, 1)
+        grid.setColumnMinimumWidth(0, 58)
+        self._values: dict[str, QLabel] = {}
+        for row, name in enumerate(names):
+            grid.addWidget(label(name, "dim"), row, 0)
+            self._values[name] = label("", "value")
+            grid.addWidget(self._values[name], row, 1)
+
+    def set(self, name: str, text: str) -> None:
+        """Show a value."""
+        self._values[name].setText(text)
+        self._values[name].setAccessibleName(f"{name}: {text}")
+
+    def get(self, name: str) -> str:
+        """Return the value shown."""
+        return self._values[name].text()
+
+
+def combo(name: str, items: Iterable[tuple[str, object]] = (), *, tip: str = "", width: int = 0) -> QComboBox:
+    """Return a box of choices, as (text, key), that takes the focus from the keyboard only."""
+    box = QComboBox()
+    box.setAccessibleName(name)
+    box.setToolTip(tip)
+    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    if width:
+        box.setFixedWidth(width)
+    for text, key in items:
+        box.addItem(text, key)
+    return box
+
+
+class HoverButton(QPushButton):
+    """A button that also does something when the pointer or the focus comes to it: to show what it would do."""
+
+    def __init__(self, text: str, action: Callable[[], object], hovered: Callable[[], object], *, tip: str) -> None:
+        super().__init__(text)
+        self.setToolTip(tip)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.clicked.connect(lambda _=False: action())
+        self._hovered = hovered
+
+    def enterEvent(self, event: QEnterEvent | None) -> None:  # noqa: N802  # Qt's name
+        self._hovered()
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802  # Qt's name
+        super().focusInEvent(event)
+        self._hovered()
+
+
+class Chips(QWidget):
+    """A row of choices of which one holds; `chosen` carries its key when the user picks one."""
+
+    chosen = pyqtSignal(object)
+
+    def __init__(self, name: str, parent: QWidget | None = None, *, columns: int = 99) -> None:
+        super().__init__(parent)
+        self.setAccessibleName(name)
+        self._columns = columns
+        self._row = QGridLayout(self)
+        self._row.setContentsMargins(0, 0, 0, 0)
+        self._row.setSpacing(6)
+        self._group = QButtonGroup(self)
+        self._group.setExclusive(True)
+        self._keys: list[object] = []
+
+    def offer(self, choices: Sequence[tuple[object, str]], current: object, *, tip: str = "") -> None:
+        """Show these choices, as (key, text), with one of them holding."""
+        if [key for key, _ in choices] != self._keys or len(self._group.buttons()) != len(choices):
+            for old in self._group.buttons():
+                self._group.removeButton(old)
+                self._row.removeWidget(old)
+                old.hide()
+                old.deleteLater()
+            self._keys = [key for key, _ in choices]
+            for index, (key, text) in enumerate(choices):
+                chip = button(text, partial(self.chosen.emit, key), tip=tip, chip=True, checkable=True)
+                self._group.addButton(chip)
+                self._row.addWidget(chip, index // self._columns, index % self._columns)
+        for shown, (key, text) in zip(self._group.buttons(), choices, strict=True):
+            shown.setText(text)
+            if key == current:
+                shown.setChecked(True)
+
+    def click(self, key: object) -> None:
+        """Pick a choice as the user would."""
+        self._group.buttons()[self._keys.index(key)].click()
+
+    @property
+    def keys(self) -> list[object]:
+        """The choices shown."""
+        return list(self._keys)
+
+
+class MiniWave(QWidget):
+    """A small waveform of a stretch of sound."""
+
+    def __init__(self, height: int = 56, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setFixedHeight(height)
+        self._summary: WaveSummary | None = None
+        self._span = (0.0, 1.0)
+        self._colour = QColor()
+        self._gain = 1.0
+
+    def show_part(self, summary: WaveSummary | None, start: float, end: float, colour: QColor) -> None:
+        """Show the sound from one sample to another in a colour, as high as it goes."""
+        self._summary, self._span, self._colour = summary, (start, end), colour
+        if summary is not None:
+            peak = float(abs(summary.columns(start, end, 64)).max())
+            self._gain = min(12.0, 1.0 / max(peak, 1e-3))
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme().colour("sunk"))
+        if self._summary is None or self._span[1] <= self._span[0]:
+            return
+        pixmap = wave_pixmap(self._summary, *self._span, self.width() - 8, self.height() - 6, self._colour,
+                             ratio=self.devicePixelRatioF(), gain=self._gain)
+        painter.drawPixmap(4, 3, pixmap)
+
+
+class HeadBadge(QWidget):
+    """A drum's notehead in its colour."""
+
+    def __init__(self, drum: str, size: int = 18, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._drum = drum
+        self.setFixedSize(size, size)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        half = self.width() / 2.0
+        draw_head(painter, self._drum, half, half, self.width() * 0.58, theme().drum(self._drum))
+
+
+def scrolling(widget: QWidget) -> QScrollArea:
+    """Return an area in which a column of controls scrolls where the window is too low for it."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(widget)
+    return area
+
+
+def clear_layout(layout: QLayout) -> None:
+    """Take everything out of a layout."""
+    while (item := layout.takeAt(0)) is not None:
+        widget = item.widget()
+        inner = item.layout()
+        if widget is not None:
+            widget.hide()
+            widget.deleteLater()
+        elif inner is not None:
+            clear_layout(inner)
+
+
+def start_drag(source: QWidget, kind: str, item: object) -> None:
+    """Drag something of a kind, named by its id or letter, out of a widget."""
+    data = QMimeData()
+    data.setData(kind, QByteArray(str(item).encode()))
+    drag = QDrag(source)
+    drag.setMimeData(data)
+    drag.exec(Qt.DropAction.MoveAction)
+
+
+def edit_text(field: QLineEdit) -> None:
+    """Begin to edit a text, all of it selected."""
+    field.setFocus()
+    field.selectAll()
+
+
+def drum_box(name: str = "Drum", parent: QWidget | None = None) -> QComboBox:
+    """Return a box to choose a drum in."""
+    box = QComboBox(parent)
+    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+    box.setAccessibleName(name)
+    for drum in DRUMS.values():
+        box.addItem(drum.label, drum.key)
+    return box

@@ -1,1 +1,0 @@
-"""Widgets that draw and are drawn on."""
