@@ -19,6 +19,9 @@ import time
 from functools import partial
 from pathlib import Path
 
+from bompla.render.bake import bake
+from bompla.render.events import Baked, BakeRequest, sound_key, strike_gain
+
 for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
     os.environ[name] = "1"
 
@@ -39,7 +42,6 @@ from bompla.model.colour import TREATMENTS, set_colour
 from bompla.model.document import Colour, Document, Hit, Pad, Treatment, Variation
 from bompla.model.kit_edits import set_shape
 from bompla.model.shape import Shape
-from bompla.render.sounds import Baked, Baker, sound_key, strike_gain
 
 RATE, BLOCK = 48_000, 256
 
@@ -115,13 +117,13 @@ def soak(seconds: float, device: str, *, coloured: bool) -> None:
     while not done:
         application.processEvents()
     session, playback = window.session, window.playback
-    session.edit("rattle", partial(_busy, coloured=coloured))
-    playback.set_blend(1.0)
+    session.store.edit("rattle", partial(_busy, coloured=coloured))
+    playback.balance.set_blend(1.0)
     window.go_to(3)
     while playback.busy:
         application.processEvents()
-    engine, clip = playback.engine, session.clip
-    playback.play()
+    engine, clip = playback.engine, session.project.clip
+    playback.transport.play()
     frames = analyses = most = 0
     asked = False
     stolen = stolen_s()
@@ -136,7 +138,7 @@ def soak(seconds: float, device: str, *, coloured: bool) -> None:
     while time.perf_counter() - began < seconds:
         if not asked:
             asked = True
-            session.analysis.ask("pictures", clip, done=analysed, failed=print)
+            session.requests.analysis.ask("pictures", clip, done=analysed, failed=print)
         window.groove.lanes.redraw() if frames % 30 == 0 else window.groove.lanes.update()
         application.processEvents()
         most = max(most, engine.state.voices)
@@ -176,16 +178,15 @@ def main() -> None:
         print(f"{count:>4} voices: {100 * voices(count):5.1f} % of a block")
     print(f"every treatment at once: {100 * colour():5.1f} % of a block")
     document, clip = open_project(DEMO_PROJECT).sources[0]
-    baker = Baker(RATE)
     began = time.perf_counter()
-    baked = baker.bake(document, clip)
+    baked = bake(BakeRequest(document, clip, RATE))
     print(f"baking the demo's kit and loop: {1000 * (time.perf_counter() - began):.0f} ms")
     pad = document.pads[0]
     spent = []
     for n in range(12):
         shaped = set_shape(document, pad.id, Shape(tune=-3.0 + 0.5 * n, filter="low", cutoff_hz=3_000.0))
         began = time.perf_counter()
-        baker.bake(shaped, clip)
+        bake(BakeRequest(shaped, clip, RATE, before=baked))
         spent.append(time.perf_counter() - began)
     print(f"baking one pad anew: {1000 * statistics.median(spent):.1f} ms")
     sixty = [cut for _ in range(2) for cut in document.cuts][:60]

@@ -20,7 +20,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from bompla.app.main import make_application, make_window
-from bompla.app.project.project_state import Opened
+from bompla.app.project.project_state import Loaded, ProjectSound
 from bompla.app.window import MainWindow
 from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
@@ -73,14 +73,14 @@ def main() -> None:
     window = make_window(device=SIMULATED_NAME)
     window.show()
     document, clip = long_document()
-    window.session.load(([Opened(History(document), clip, WaveSummary.of(clip))], 0, {}), path=None)
+    window.session.project.load(Loaded((ProjectSound(History(document), clip, WaveSummary.of(clip)),), 0, {}), path=None)
     session = window.session
-    while session.analysis.busy or session.threads.busy:
+    while session.requests.analysis.busy or session.threads.busy:
         application.processEvents()
     window.go_to(1)
     view = window.slice.view
     application.processEvents()
-    print(f"{'Slice, ' + str(len(session.document.slices())) + ' cuts':<34} middle slowest  (ms)")  # type: ignore[union-attr]
+    print(f"{'Slice, ' + str(len(session.store.document.slices())) + ' cuts':<34} middle slowest  (ms)")  # type: ignore[union-attr]
     paint = view.repaint
     print(f"{'repaint, nothing changed':<34}{timed(nothing, paint)}")
     print(f"{'playhead moves (its strip)':<34}{timed(lambda n: view.set_playhead(1e6 + 3e4 * n), application.processEvents)}")
@@ -97,7 +97,7 @@ def main() -> None:
     QTest.mousePress(view, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(400, y))
     print(f"{'threshold dragged, cuts and paint':<34}"
           f"{timed(lambda n: QTest.mouseMove(view, QPoint(400, y - n)), paint)}")
-    session.drop_preview()
+    session.store.drop_preview()
     window.go_to(0)
     application.processEvents()
     overview = window.bring_in.overview
@@ -114,7 +114,7 @@ def groove(window: MainWindow, application: QApplication) -> None:
     rng = np.random.default_rng(3)
     hits = tuple(Hit(2 * 10**6 + n, pads[n % 16].id, float(at), int(rng.integers(20, 127)))
                  for n, at in enumerate(np.sort(rng.uniform(0.0, 255.9, 4_000))))
-    session.edit("many", lambda d: replace(d, pads=pads, loop=replace(d.loop, bars=64), variations=(Variation("A", "many", hits),)))
+    session.store.edit("many", lambda d: replace(d, pads=pads, loop=replace(d.loop, bars=64), variations=(Variation("A", "many", hits),)))
     window.go_to(3)
     application.processEvents()
     lanes = window.groove.lanes
@@ -129,8 +129,8 @@ def groove(window: MainWindow, application: QApplication) -> None:
     lanes.zoom(0.25)
     print(f"{'scroll, 16 bars in view':<34}{timed(lambda n: lanes.scroll_by(9e5 if n % 2 else -9e5), lanes.repaint)}")
     chosen = [hit.id for hit in hits[1_000:1_010]]
-    print(f"{'ten pins dragged':<34}{timed(lambda n: session.preview(lambda d: change_velocity(d, chosen, n)), lanes.repaint)}")
-    session.drop_preview()
+    print(f"{'ten pins dragged':<34}{timed(lambda n: session.store.preview(lambda d: change_velocity(d, chosen, n)), lanes.repaint)}")
+    session.store.drop_preview()
 
 
 if __name__ == "__main__":

@@ -26,7 +26,7 @@ def scan(application: QApplication, folder: Path, index: Path, workers: int) -> 
     scanning.os.cpu_count = lambda: workers  # type: ignore[attr-defined]
     told: list[ShelfEntry] = []
     done: list[bool] = []
-    scanner = ShelfScanner(lambda: ShelfIndex(index), print)
+    scanner = ShelfScanner(index, print)
     scanner.looked_at.connect(lambda _, entry: told.append(entry))
     scanner.finished.connect(lambda: done.append(True))
     began = time.perf_counter()

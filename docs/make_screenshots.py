@@ -18,6 +18,7 @@ from bompla.engine.devices import SIMULATED_NAME
 from bompla.groove.writers import starter
 from bompla.model.colour import SETTINGS, set_colour
 from bompla.model.cut_edits import take_bars
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import FeelLayer, OrderStep
 from bompla.model.kit_edits import set_shape
 from bompla.model.order_edits import set_order
@@ -70,28 +71,28 @@ def main() -> None:
 
 def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
     """Go through the stages."""
-    document = window.session.document
+    document = window.session.store.document
     assert document is not None
-    window.playback.seek(document.beat_map.sample_at(5.5))
+    window.playback.transport.seek(document.beat_map.sample_at(5.5))
     window.listening.blend.setValue(72)
     window.go_to(1)
-    window.session.select(cut_id=document.slices()[9].cut.id)
+    window.session.view.select(cut_id=document.slices()[9].cut.id)
     settled(window, application)
     view = window.slice.view
     hover(view, view.axis.left + 300, view.threshold_y())
     shoot("slice")
     rough = next(path for path in loop_paths() if path.stem == "rough dub")
-    window.session.open(rough, add=True)
+    window.session.requests.open(rough, add=True)
     settled(window, application)
     window.slice.bar.shown["spectrogram"].click()
     window.slice.bar.shown["strength"].click()
-    press = next(doubt.cut_id for doubt in window.session.doubts if doubt.kind == "too close")
-    window.session.select(cut_id=press)
+    press = next(doubt.cut_id for doubt in window.session.review.found if doubt.kind == "too close")
+    window.session.view.select(cut_id=press)
     settled(window, application)
     shoot("slice-doubts")
     window.slice.bar.shown["spectrogram"].click()
     window.slice.bar.shown["strength"].click()
-    window.session.switch(0)
+    window.session.project.switch(0)
     settled(window, application)
     shoot_kit(window, application, shoot)
     shoot_groove(window, application, shoot)
@@ -108,44 +109,44 @@ def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[st
 
 def shoot_kit(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
     """The third stage."""
-    document = window.session.document
+    document = window.session.store.document
     assert document is not None
     window.go_to(2)
     snare = next(pad for pad in document.pads if pad.drum == "snare")
-    window.session.select(pad_id=snare.id)
+    window.session.view.select(pad_id=snare.id)
     shape = Shape(start_ms=2.0, end_ms=60.0, fade_out_ms=90.0, hold_ms=60.0, decay_ms=240.0, sustain=0.35, filter="low",
                   cutoff_hz=6_500.0, resonance=1.6, tune=-1.5, clean=0.7)
-    window.session.edit("shape pad", lambda d: set_shape(d, snare.id, shape))
+    window.session.store.edit("shape pad", lambda d: set_shape(d, snare.id, shape))
     settled(window, application)
     shoot("kit")
-    window.session.undo()
+    window.session.store.undo()
     window.kit.view.click("colour")
-    window.session.edit("colour", lambda d: set_colour(d, SETTINGS["far corner"]))
+    window.session.store.edit("colour", lambda d: set_colour(d, SETTINGS["far corner"]))
     settled(window, application)
     shoot("colour")
-    window.session.undo()
+    window.session.store.undo()
     window.kit.view.click("pad")
 
 
 def shoot_groove(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
     """The fourth stage, and what it opens."""
-    document = window.session.document
+    document = window.session.store.document
     assert document is not None
     snare = next(pad for pad in document.pads if pad.drum == "snare")
     window.go_to(3)
-    ghosts = frozenset(h.id for h in document.pattern.hits if h.pad_id == snare.id and h.velocity < 60)
-    window.session.select(hit_ids=ghosts)
+    ghosts = frozenset(h.id for h in pattern_of(document).hits if h.pad_id == snare.id and h.velocity < 60)
+    window.session.view.select(hit_ids=ghosts)
     shoot("groove")
     theme().use(DAY)
     shoot("groove-day")
     theme().use(NIGHT)
-    window.session.edit("copy variation", duplicate_variation)
-    window.session.edit("half time", lambda d: add_variation(d, starter(d, "half time"), "half time"))
+    window.session.store.edit("copy variation", duplicate_variation)
+    window.session.store.edit("half time", lambda d: add_variation(d, starter(d, "half time"), "half time"))
     window.groove.show_variation(1)
-    window.session.select(pad_id=snare.id)
-    gone = frozenset(h.id for h in window.session.document.pattern.hits if h.pad_id == snare.id and 4.0 < h.at_beats < 7.0)
-    window.session.edit("take out", lambda d: delete_hits(d, gone))
-    window.session.edit("swing", lambda d: set_layer(d, FeelLayer(swing=57.0, swing_beats=0.25)))
+    window.session.view.select(pad_id=snare.id)
+    gone = frozenset(h.id for h in pattern_of(window.session.store.document).hits if h.pad_id == snare.id and 4.0 < h.at_beats < 7.0)
+    window.session.store.edit("take out", lambda d: delete_hits(d, gone))
+    window.session.store.edit("swing", lambda d: set_layer(d, FeelLayer(swing=57.0, swing_beats=0.25)))
     window.groove.writer.show_writer("roll")
     settled(window, application)
     shoot("groove-writer")
@@ -155,12 +156,12 @@ def shoot_groove(window: MainWindow, application: QApplication, shoot: Callable[
     settled(window, application)
     shoot("groove-wander")
     steps = (OrderStep("A", 2), OrderStep("B"), OrderStep("A"), OrderStep("C", 2))
-    window.session.edit("order", lambda d: set_order(d, steps))
+    window.session.store.edit("order", lambda d: set_order(d, steps))
     window.groove.order.sequence.click("order")
     window.groove.details.click("velocity")
     settled(window, application)
     shoot("groove-order")
-    window.session.undo()
+    window.session.store.undo()
     window.groove.details.click("chance")
     window.groove.order.sequence.click("variation")
     window.groove.feel.compare.click()
@@ -178,11 +179,11 @@ def shoot_groove(window: MainWindow, application: QApplication, shoot: Callable[
 def shoot_bring_in(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
     """The first stage, with a recording that has to be trimmed."""
     window.go_to(0)
-    window.session.open(next(path for path in loop_paths() if path.stem == "rehearsal tape"))
+    window.session.requests.open(next(path for path in loop_paths() if path.stem == "rehearsal tape"))
     settled(window, application)
     shoot("bring-in")
     window.bring_in.seam.zoom(0.05)
-    window.session.edit("take 2 bars", lambda d: take_bars(d, 2))
+    window.session.store.edit("take 2 bars", lambda d: take_bars(d, 2))
     settled(window, application)
     shoot("seam")
 

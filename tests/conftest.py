@@ -110,7 +110,7 @@ def window(qtbot: Any) -> Iterator[Any]:
     settle(qtbot, made)
     yield made
     made.shut()
-    made.session.sounds = []
+    made.session.project.sounds = ()
     made.close()
     made.deleteLater()
 
@@ -118,23 +118,22 @@ def window(qtbot: Any) -> Iterator[Any]:
 @pytest.fixture(scope="session")
 def demo_drawn(demo: tuple[Document, Clip]) -> tuple[Any, Any]:
     """The demo loop's waveform and what is drawn beside it, made once for all windows."""
-    from bompla.analysis.analyse import bands_of, curve_of
-    from bompla.app.project.project_state import Pictures
+    from bompla.analysis.draw import pictures_of
     from bompla.audio.summary import WaveSummary
 
     clip = demo[1]
-    return WaveSummary.of(clip), Pictures(*curve_of(clip), *bands_of(clip))
+    return WaveSummary.of(clip), pictures_of(clip)
 
 
 @pytest.fixture
 def demo_window(window: Any, demo: tuple[Document, Clip], demo_drawn: tuple[Any, Any], qtbot: Any) -> Any:
     """The window with the demo project, everything drawn and ready to be heard."""
-    from bompla.app.project.project_state import Opened
+    from bompla.app.project.project_state import Loaded, ProjectSound
     from bompla.model.history import History
 
     document, clip = demo
     summary, pictures = demo_drawn
-    window.session.load(([Opened(History(document), clip, summary, document, pictures)], 0, {}), path=None)
+    window.session.project.load(Loaded((ProjectSound(History(document), clip, summary, document, pictures),), 0, {}), path=None)
     settle(qtbot, window)
     return window
 
@@ -142,9 +141,7 @@ def demo_window(window: Any, demo: tuple[Document, Clip], demo_drawn: tuple[Any,
 def settle(qtbot: Any, window: Any) -> None:
     """Wait until everything that was asked of the window is done."""
     session, playback = window.session, window.playback
-    qtbot.waitUntil(
-        lambda: not (session.analysis.busy or session.threads.busy or session.work or playback.busy or playback._match_timer.isActive()),
-    )
+    qtbot.waitUntil(lambda: not (session.busy or playback.busy or playback.balance.timer.isActive()))
 
 
 def struck(drum: str, seed: int, peak: float, frames: int = 11_025) -> np.ndarray:

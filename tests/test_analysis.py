@@ -12,7 +12,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bompla.analysis.analyse import analyse, bands_of, curve_of, hear_at, quiet_before
+from bompla.analysis.analyse import analyse, hear_at, quiet_before
+from bompla.analysis.draw import pictures_of
 from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, find_attacks
 from bompla.analysis.hearing.context import AMONG, DrumOdds, load_context, read_context, reheard, seen_at
 from bompla.analysis.hearing.drums import CUT_THRESHOLD, heard_alone, strengths_of
@@ -39,7 +40,7 @@ from bompla.audio.resample import resampled
 from bompla.errors import AnalysisError
 from bompla.groove.rebuild import document_from
 from bompla.model.analysis_result import AnalysisResult
-from bompla.model.detected_pattern import played
+from bompla.model.detected_pattern import pattern_of, played
 from bompla.model.drums import DRUMS, Family
 from conftest import struck
 
@@ -126,7 +127,7 @@ def test_sounds_without_hits_give_a_sensible_result() -> None:
     rate, t = 44_100, np.arange(2 * 44_100) / 44_100
     silence = analyse(Clip(np.zeros((rate, 1), np.float32), rate))
     assert silence.attacks == ()
-    assert document_from(silence, "x").pattern.hits == ()
+    assert pattern_of(document_from(silence, "x")).hits == ()
     constant = analyse(Clip(np.full((rate, 1), 0.5, np.float32), rate))
     assert constant.attacks == ()
     sine = analyse(Clip((0.5 * np.sin(2 * np.pi * 300 * t)).astype(np.float32), rate))
@@ -173,13 +174,14 @@ def test_progress_is_told_and_may_cancel(demo_loops: list[tuple[str, Clip, dict[
 
 def test_curves_for_drawing_rise_where_attacks_are(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
     name, clip, _ = demo_loops[0]
-    curve, step_s = curve_of(clip)
+    drawn = pictures_of(clip)
+    curve, step_s = drawn.curve, drawn.curve_step_s
     heard = analyse(clip, name=name)
     strong = [a for a in heard.attacks if a.strength > 0.5]
     for attack in strong:
         at = round(attack.at_sample / clip.sample_rate / step_s)
         assert curve[max(0, at - 8) : at + 9].max() == pytest.approx(attack.strength, abs=0.02)
-    bands, _ = bands_of(clip)
+    bands = drawn.bands
     assert bands.shape[0] == 3
     assert bands.max(axis=1) == pytest.approx(1.0)
     kick = next(a for a in strong if a.heard[0].drum == "kick")

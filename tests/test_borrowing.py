@@ -25,7 +25,8 @@ from bompla.groove.rebuild import tray
 from bompla.model.document import Borrowed, Document, Heard
 from bompla.model.kit_edits import add_layer, put_borrowed, put_on_slot
 from bompla.model.shape import OUTPUTS, Shape, held
-from bompla.render.sounds import Baker, level_as_the_kit
+from bompla.render.bake import bake, level_as_the_kit
+from bompla.render.events import BakeRequest
 from conftest import settle
 
 RATE = 48_000
@@ -74,11 +75,11 @@ def test_a_borrowed_sound_plays_on_its_pad_and_slices_stay_what_they_are(demo: t
     assert pad.own
     assert made.layer_bounds(pad.layers[0]) == (0, 9_000)
     assert len(tray(made)) >= len(tray(document)), "its slices are free again"
-    baked = Baker(RATE).bake(made, clip, borrowed={thump.content_hash: thump})
+    baked = bake(BakeRequest(made, clip, RATE, borrowed={thump.content_hash: thump}))
     sound = next(sound for key, sound in baked.sounds.items() if key.of)
     assert len(sound) == round(9_000 * RATE / clip.sample_rate)
     assert np.abs(sound).max() > 0.4
-    silent = Baker(RATE).bake(made, clip)
+    silent = bake(BakeRequest(made, clip, RATE))
     assert max(np.abs(sound).max() for key, sound in silent.sounds.items() if key.of) == 0.0
     assert abs(level_as_the_kit(made, clip, pad, {thump.content_hash: thump})) < 40.0
     with pytest.raises(EditError, match="already"):
@@ -125,41 +126,41 @@ def drop_files(widget: Any, paths: list[Path], at: QPoint, keys: Qt.KeyboardModi
 def test_files_are_dropped_on_pads_heard_saved_and_taken_back(demo_window: Any, qtbot: Any, tmp_path: Path) -> None:
     window, session, playback = demo_window, demo_window.session, demo_window.playback
     window.go_to(2)
-    before = session.document
+    before = session.store.document
     kick = next(p for p in before.pads if p.drum == "kick")
     grid = window.kit.grid
     drop_files(grid, [tone_file(tmp_path / "thud.wav")], grid.cell(kick.slot).center().toPoint())
-    qtbot.waitUntil(lambda: session.document.borrowed != ())
+    qtbot.waitUntil(lambda: session.store.document.borrowed != ())
     settle(qtbot, window)
-    pad = session.document.pad(kick.id)
-    assert [layer.of for layer in pad.layers] == [session.document.borrowed[0].content_hash]
-    assert session.selection.pad_id == kick.id
+    pad = session.store.document.pad(kick.id)
+    assert [layer.of for layer in pad.layers] == [session.store.document.borrowed[0].content_hash]
+    assert session.view.selection.pad_id == kick.id
     assert not window.kit.panel.grab().isNull()
     engine = playback.engine
     start = engine.state.rendered_frames
-    assert playback.strike(kick.id, 127)
+    assert playback.pads.strike(kick.id, 127)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 14_000)
     heard = engine.captured(since_frame=start)[:, 0]
     spectrum = np.abs(np.fft.rfft(heard, 48_000))
     assert int(np.argmax(spectrum)) == pytest.approx(220, abs=12), "the tone of the file is heard"
 
     path = tmp_path / "band.bompla"
-    session.save(path)
-    qtbot.waitUntil(lambda: not session.dirty)
-    session.undo()
-    assert session.document.pads == before.pads
-    session.redo()
-    saved = session.document
+    session.project.save(path)
+    qtbot.waitUntil(lambda: not session.project.dirty)
+    session.store.undo()
+    assert session.store.document.pads == before.pads
+    session.store.redo()
+    saved = session.store.document
     window.open_path(path)
-    qtbot.waitUntil(lambda: session.path == path)
+    qtbot.waitUntil(lambda: session.project.path == path)
     settle(qtbot, window)
-    assert session.document.pads == saved.pads
-    assert session.sound_of(session.document.pad(kick.id).layers[0]).frames == session.document.borrowed[0].frames
+    assert session.store.document.pads == saved.pads
+    assert session.project.sound_of(session.store.document.pad(kick.id).layers[0]).frames == session.store.document.borrowed[0].frames
 
     (tmp_path / "empty.wav").write_bytes(b"")
-    session.borrow(tmp_path / "empty.wav", kick.slot)
+    session.requests.borrow(tmp_path / "empty.wav", kick.slot)
     qtbot.waitUntil(lambda: "empty (0 bytes)" in window.messages.text.text())
-    assert session.document.pads == saved.pads
+    assert session.store.document.pads == saved.pads
 
 
 def test_a_row_of_the_shelf_is_dragged_over_the_path_onto_a_pad(demo_window: Any, qtbot: Any, tmp_path: Path) -> None:
@@ -198,13 +199,13 @@ def test_pads_go_out_at_outputs_of_their_own() -> None:
 def test_outputs_are_chosen_for_a_pad_and_a_device_and_heard(demo_window: Any, qtbot: Any) -> None:
     window, session, playback = demo_window, demo_window.session, demo_window.playback
     window.go_to(2)
-    snare = next(p for p in session.document.pads if p.drum == "snare")
-    session.select(pad_id=snare.id)
+    snare = next(p for p in session.store.document.pads if p.drum == "snare")
+    session.view.select(pad_id=snare.id)
     more = window.kit.more
     more.output.setCurrentIndex(2)
     more.output.activated.emit(2)
-    assert session.document.pad(snare.id).shape.output == 2
-    assert OUTPUTS[2] in session.history.undo_label
+    assert session.store.document.pad(snare.id).shape.output == 2
+    assert OUTPUTS[2] in session.store.history.undo_label
     window.show_sound()
     dialog = window.sound_settings
     qtbot.waitUntil(lambda: dialog._lister is None)
@@ -216,10 +217,10 @@ def test_outputs_are_chosen_for_a_pad_and_a_device_and_heard(demo_window: Any, q
     dialog.close()
     settle(qtbot, window)
     start = engine.state.rendered_frames
-    assert playback.strike(snare.id, 127)
+    assert playback.pads.strike(snare.id, 127)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 9_000)
     first, own = (np.abs(engine.captured(since_frame=start, pair=pair)).max() for pair in (0, 2))
     assert first == 0.0
     assert own > 0.1
-    session.undo()
-    assert session.document.pad(snare.id).shape.output == 0
+    session.store.undo()
+    assert session.store.document.pad(snare.id).shape.output == 0

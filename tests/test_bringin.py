@@ -29,6 +29,7 @@ from bompla.demo import loop_paths
 from bompla.errors import EditError
 from bompla.formats.project import open_project
 from bompla.model.cut_edits import downbeat_here, set_bars, set_loop, set_meter, set_seam_fade, set_tempo, slide_loop, take_bars
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Attack, Document, Loop, Source
 from bompla.render.stretch import stretched
 from conftest import settle
@@ -57,12 +58,12 @@ def test_a_mix_is_brought_in_trimmed_settled_and_taken_back(window: Any, qtbot: 
     window.open_path(path)
     settle(qtbot, window)
     qtbot.waitUntil(lambda: stage.loop._proposals != ())
-    first = session.document
+    first = session.store.document
     assert first.bpm == pytest.approx(96.02, rel=0.01) or first.bpm == pytest.approx(48.01, rel=0.01)
 
     two = next(p.loop for p in stage.loop._proposals if p.loop.bars == 2)
     stage.loop.proposed.click(next(loop for loop in stage.loop.proposed.keys if loop == two))
-    assert session.document.loop == two
+    assert session.store.document.loop == two
     overview = stage.overview
     x0 = overview.axis.x(two.start_sample)
     y = overview.height() // 3
@@ -72,21 +73,21 @@ def test_a_mix_is_brought_in_trimmed_settled_and_taken_back(window: Any, qtbot: 
 
     overview.setFocus()
     for key, modifier, change in ((Qt.Key.Key_Right, ALT | Qt.KeyboardModifier.ShiftModifier, 1), (Qt.Key.Key_Left, ALT, -44)):
-        before = session.document.loop.start_sample
+        before = session.store.document.loop.start_sample
         QTest.keyClick(overview, key, modifier)
-        assert session.document.loop.start_sample - before == pytest.approx(change, abs=1)
-    bars = session.document.loop.bars
+        assert session.store.document.loop.start_sample - before == pytest.approx(change, abs=1)
+    bars = session.store.document.loop.bars
     stage.loop.slide(1, whole_bars=False)
-    assert session.document.loop.bars == bars
+    assert session.store.document.loop.bars == bars
     stage.loop.bars_are.setValue(2 * bars)
     stage.loop.bars_are.editingFinished.emit()
-    assert session.document.loop.bars == 2 * bars
+    assert session.store.document.loop.bars == 2 * bars
     stage.loop.meter.setCurrentIndex(stage.loop.meter.findData("3/4"))
     stage.loop.meter.activated.emit(stage.loop.meter.currentIndex())
-    assert session.document.loop.meter_name == "3/4"
+    assert session.store.document.loop.meter_name == "3/4"
     stage.fade.setCurrentIndex(stage.fade.findData(10))
     stage.fade.activated.emit(stage.fade.currentIndex())
-    assert session.document.loop.fade_ms == 10.0
+    assert session.store.document.loop.fade_ms == 10.0
 
     stage.loop.drums_only.click()
     settle(qtbot, window)
@@ -95,16 +96,16 @@ def test_a_mix_is_brought_in_trimmed_settled_and_taken_back(window: Any, qtbot: 
     settle(qtbot, window)
     stage.loop.use_drums.click()
     settle(qtbot, window)
-    assert len(session.sounds) == 2
-    assert session.document.source.name.endswith("drums only")
-    session.switch(0)
-    assert session.document.source.name == "night mix.wav"
-    while session.history.done:
-        session.undo()
-    assert session.document == first
-    while session.history.undone:
-        session.redo()
-    assert session.document.loop.fade_ms == 10.0
+    assert len(session.project.sounds) == 2
+    assert session.store.document.source.name.endswith("drums only")
+    session.project.switch(0)
+    assert session.store.document.source.name == "night mix.wav"
+    while session.store.history.done:
+        session.store.undo()
+    assert session.store.document == first
+    while session.store.history.undone:
+        session.store.redo()
+    assert session.store.document.loop.fade_ms == 10.0
 
 
 def test_the_shelf_lists_hears_sorts_filters_and_remembers(window: Any, qtbot: Any, tmp_path: Path) -> None:
@@ -212,38 +213,38 @@ def test_the_shelf_is_filtered(wanted: ShelfFilter, shown: bool) -> None:
 def test_several_sounds_live_in_one_project(demo_window: Any, qtbot: Any, tmp_path: Path) -> None:
     """Each keeps its loop, cuts and undo; one is taken out and brought back; all is saved and opened."""
     session = demo_window.session
-    session.edit("take 2 bars", lambda d: take_bars(d, 2))
+    session.store.edit("take 2 bars", lambda d: take_bars(d, 2))
     other = next(path for path in loop_paths() if path.stem == "gangway hats")
-    session.open(other, add=True)
+    session.requests.open(other, add=True)
     settle(qtbot, demo_window)
-    assert [s.history.document.source.name for s in session.sounds] == ["quay break.flac", "gangway hats.flac"]
-    assert session.document.bpm == pytest.approx(126.0, rel=0.005)
-    assert session.history.undo_label == ""
-    session.edit("these are 8 bars", lambda d: set_bars(d, 8))
+    assert [s.history.document.source.name for s in session.project.sounds] == ["quay break.flac", "gangway hats.flac"]
+    assert session.store.document.bpm == pytest.approx(126.0, rel=0.005)
+    assert session.store.history.undo_label == ""
+    session.store.edit("these are 8 bars", lambda d: set_bars(d, 8))
     assert "2 of 2" in demo_window.top_bar.source.text()
     menu = demo_window.top_bar.sounds_menu()
     menu.actions()[0].trigger()
-    assert session.document.loop.bars == 2
-    session.undo()
-    assert session.document.loop.bars == 4
-    session.redo()
+    assert session.store.document.loop.bars == 2
+    session.store.undo()
+    assert session.store.document.loop.bars == 4
+    session.store.redo()
     demo_window.top_bar.sounds_menu().actions()[4].trigger()
-    assert len(session.sounds) == 1
-    assert session.dirty
-    session.bring_back()
-    assert [s.history.document.loop.bars for s in session.sounds] == [8, 2]
+    assert len(session.project.sounds) == 1
+    assert session.project.dirty
+    session.project.restore()
+    assert [s.history.document.loop.bars for s in session.project.sounds] == [8, 2]
     path = tmp_path / "two.bompla"
-    session.save(path)
+    session.project.save(path)
     settle(qtbot, demo_window)
-    assert not session.dirty
+    assert not session.project.dirty
     assert [d.loop.bars for d, _ in open_project(path).sources] == [8, 2]
-    session.open(path)
+    session.requests.open(path)
     settle(qtbot, demo_window)
-    assert len(session.sounds) == 2
-    session.take_out(0)
-    session.take_out(0)
-    assert len(session.sounds) == 1, "the last one stays"
-    session.sounds = []
+    assert len(session.project.sounds) == 2
+    session.project.remove(0)
+    session.project.remove(0)
+    assert len(session.project.sounds) == 1, "the last one stays"
+    session.project.sounds = []
 
 
 def test_tapping_gives_a_tempo_and_its_spread() -> None:
@@ -262,7 +263,7 @@ def test_a_tapped_tempo_reads_the_loop(demo_window: Any, monkeypatch: pytest.Mon
     monkeypatch.setattr("bompla.app.bring_in.loop_panel.time.monotonic", lambda: float(next(times)))
     for _ in range(5):
         loop.tap_now()
-    assert demo_window.session.document.loop.bars == 8
+    assert demo_window.session.store.document.loop.bars == 8
     assert loop.tapped.text().startswith("191.0 BPM")
 
 
@@ -287,7 +288,7 @@ def test_loop_edits_hold_what_they_say(demo: tuple[Document, Clip]) -> None:
         downbeat_here(demo[0], demo[0].source.frames - 100)
     assert set_meter(document, "3/4").loop.bars == 3
     for edited in (set_tempo(document, 100.0), moved, here, set_meter(document, "6/8")):
-        assert [h.id for h in edited.pattern.hits] == [h.id for h in document.pattern.hits], "no edit of the loop loses a hit"
+        assert [h.id for h in pattern_of(edited).hits] == [h.id for h in pattern_of(document).hits], "no edit of the loop loses a hit"
 
 
 @pytest.mark.parametrize("late_ms", [-7.0, 0.0, 12.0])
@@ -378,9 +379,9 @@ def test_stretched_sound_keeps_its_pitch_and_has_the_length_asked_for(speed: flo
 
 def test_the_seam_is_dragged_and_heard(demo_window: Any, qtbot: Any) -> None:
     session, stage = demo_window.session, demo_window.bring_in
-    session.edit("take 2 bars", lambda d: take_bars(d, 2))
+    session.store.edit("take 2 bars", lambda d: take_bars(d, 2))
     demo_window.go_to(0)
-    seam, before = stage.seam, session.document.loop
+    seam, before = stage.seam, session.store.document.loop
     seam.zoom(0.05)
     per_point = seam.samples_per_point
     y = seam.height() // 2
@@ -388,8 +389,8 @@ def test_the_seam_is_dragged_and_heard(demo_window: Any, qtbot: Any) -> None:
     QTest.mousePress(seam, LEFT, NONE, QPoint(x, y))
     QTest.mouseMove(seam, QPoint(x + 10, y))
     QTest.mouseRelease(seam, LEFT, NONE, QPoint(x + 10, y))
-    assert session.document.loop.end_sample == before.end_sample - round(10 * per_point)
-    assert session.document.loop.start_sample == before.start_sample
+    assert session.store.document.loop.end_sample == before.end_sample - round(10 * per_point)
+    assert session.store.document.loop.start_sample == before.start_sample
     assert not seam.grab().isNull()
     seam.zoom(50.0)
     engine = demo_window.playback.engine
@@ -405,8 +406,8 @@ def test_what_lies_outside_the_loop_can_be_heard_or_is_said_to_be_nothing(demo_w
     stage._hear_excess(True)
     assert "nothing before" in demo_window.messages.text.text()
     session = demo_window.session
-    assert set_seam_fade(session.document, 999.0).loop.fade_ms == 200.0
-    session.edit("take 2 bars", lambda d: take_bars(d, 2))
+    assert set_seam_fade(session.store.document, 999.0).loop.fade_ms == 200.0
+    session.store.edit("take 2 bars", lambda d: take_bars(d, 2))
     engine = demo_window.playback.engine
     start = engine.state.rendered_frames
     stage._hear_excess(False)

@@ -17,7 +17,8 @@ from bompla.engine.mixer import MAX_VOICES, STEAL_FADE_FRAMES, MixerState, apply
 from bompla.engine.voices import CHOKE_FADE_FRAMES
 from bompla.groove.rebuild import document_from
 from bompla.model.document import Document
-from bompla.render.sounds import Baked, Baker
+from bompla.render.bake import bake
+from bompla.render.events import Baked, BakeRequest
 
 RATE = 48_000
 EDGE_FRAMES = 24
@@ -28,7 +29,7 @@ EDGE_FRAMES = 24
 def baked_kit(path: Path, tail: str) -> tuple[Document, Baked]:
     clip = read_clip(path)
     document = replace(document_from(analyse(clip, name=path.name), path.stem), tail=tail)
-    return document, Baker(RATE).bake(document, clip)
+    return document, bake(BakeRequest(document, clip, RATE))
 
 
 def steps(sound: np.ndarray) -> np.ndarray:

@@ -26,10 +26,12 @@ from bompla.formats.project import Project, project_bytes, read_project
 from bompla.groove.bounce_analysis import heard_from_pattern
 from bompla.groove.rebuild import document_from
 from bompla.model.colour import SETTINGS, TREATMENTS, colour_of, move_treatment, set_colour
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Colour, Document, Treatment
 from bompla.model.kit_edits import notes_by_drum, notes_from_list, notes_in_order, set_keys, set_stacked
 from bompla.model.pattern_edits import with_pattern
-from bompla.render.sounds import Baker, key_notes, played_notes
+from bompla.render.bake import bake
+from bompla.render.events import BakeRequest, key_notes, played_notes
 
 RATE = 48_000
 
@@ -113,9 +115,8 @@ def test_a_colour_that_cannot_be_is_refused(demo: tuple[Document, Clip]) -> None
 
 @pytest.mark.parametrize("name", list(SETTINGS))
 def test_a_setting_changes_the_bounce_and_stays_below_full_scale(demo: tuple[Document, Clip], name: str) -> None:
-    baker = Baker(RATE)
-    plain = bounce_rebuilt(baker.bake(*demo))
-    baked = baker.bake(set_colour(demo[0], SETTINGS[name]), demo[1])
+    plain = bounce_rebuilt(bake(BakeRequest(*demo, RATE)))
+    baked = bake(BakeRequest(set_colour(demo[0], SETTINGS[name]), demo[1], RATE))
     made = bounce_rebuilt(baked, passes=2)
     assert 0.1 < np.abs(made.samples).max() <= 1.0
     assert np.abs(made.samples - plain.samples).max() > 0.02
@@ -126,13 +127,13 @@ def test_a_setting_changes_the_bounce_and_stays_below_full_scale(demo: tuple[Doc
 
 def test_a_printed_loop_knows_its_hits(demo: tuple[Document, Clip]) -> None:
     document = demo[0]
-    clip = bounce_rebuilt(Baker(RATE).bake(*demo), passes=2)
+    clip = bounce_rebuilt(bake(BakeRequest(*demo, RATE)), passes=2)
     made = document_from(heard_from_pattern(document, clip, "printed"), "printed")
     assert made.loop.bars == document.loop.bars
     drums = {pad.id: pad.drum for pad in document.pads}
-    old = sorted((round(hit.at_beats, 1), drums[hit.pad_id]) for hit in document.pattern.hits)
+    old = sorted((round(hit.at_beats, 1), drums[hit.pad_id]) for hit in pattern_of(document).hits)
     new_drums = {pad.id: pad.drum for pad in made.pads}
-    new = sorted((round(hit.at_beats, 1), new_drums[hit.pad_id]) for hit in made.pattern.hits)
+    new = sorted((round(hit.at_beats, 1), new_drums[hit.pad_id]) for hit in pattern_of(made).hits)
     assert len(set(new) & set(old)) >= 0.9 * len(set(old))
 
 
@@ -151,7 +152,7 @@ def test_held_pads_end_with_their_note_stacked_ones_sound_together_and_keys_have
             assert all(n.pitch == note - snare.note and n.sound.shape.tune == float(note - snare.note) for n in here)
             assert any(n.pad == kick.id for n in notes if n.note == note)
     assert set(key_notes(changed, changed.pad(snare.id))) == set(range(snare.note - 3, snare.note + 6)) - taken
-    baked = Baker(RATE).bake(changed, clip)
+    baked = bake(BakeRequest(changed, clip, RATE))
     assert all(n.sound in baked.sounds for n in notes)
     with pytest.raises(EditError):
         set_keys(document, snare.id, snare.note + 1, snare.note + 5)
@@ -177,24 +178,24 @@ def test_held_pads_end_with_their_note_stacked_ones_sound_together_and_keys_have
 def test_chance_length_and_pitch_of_hits_are_played_and_written(demo: tuple[Document, Clip]) -> None:
     document, clip = demo
     kick = next(p for p in document.pads if p.drum == "kick")
-    first = next(h for h in document.pattern.hits if h.pad_id == kick.id and h.at_beats < 1.0)
+    first = next(h for h in pattern_of(document).hits if h.pad_id == kick.id and h.at_beats < 1.0)
     base = replace(first, at_beats=0.5, velocity=110)
 
     def with_hit(**what: float) -> Document:
-        return with_pattern(document, replace(document.pattern, hits=(replace(base, **what),)))
+        return with_pattern(document, replace(pattern_of(document), hits=(replace(base, **what),)))
 
-    baker = Baker(RATE)
-    whole = bounce_rebuilt(baker.bake(with_hit(), clip)).samples
-    short = bounce_rebuilt(baker.bake(with_hit(length_beats=0.1), clip)).samples
+    whole = bounce_rebuilt(bake(BakeRequest(with_hit(), clip, RATE))).samples
+    short = bounce_rebuilt(bake(BakeRequest(with_hit(length_beats=0.1), clip, RATE))).samples
     assert np.square(short).sum() < 0.9 * np.square(whole).sum()
-    higher = bounce_rebuilt(baker.bake(with_hit(pitch=12.0), clip)).samples
+    higher = bounce_rebuilt(bake(BakeRequest(with_hit(pitch=12.0), clip, RATE))).samples
     hz = [np.abs(np.fft.rfft(s[:, 0])).argmax() for s in (whole, higher)]
     assert hz[1] == pytest.approx(2 * hz[0], rel=0.06)
-    half = baker.bake(with_hit(chance=0.5), clip)
+    half = bake(BakeRequest(with_hit(chance=0.5), clip, RATE))
     played = [float(np.abs(bounce_rebuilt(half, passes=n).samples).max()) > 0.05 for n in range(1, 25)]
     assert 6 <= sum(played) <= 18
     assert played == [float(np.abs(bounce_rebuilt(half, passes=n).samples).max()) > 0.05 for n in range(1, 25)], "the same each time"
-    assert not any(np.abs(bounce_rebuilt(baker.bake(with_hit(chance=0.0), clip), passes=n).samples).max() > 0.05 for n in range(1, 9))
+    never = bake(BakeRequest(with_hit(chance=0.0), clip, RATE))
+    assert not any(np.abs(bounce_rebuilt(never, passes=n).samples).max() > 0.05 for n in range(1, 9))
     keyed = set_keys(with_hit(pitch=3.0, length_beats=0.5), kick.id, kick.note - 1, kick.note + 7)
     content = midi_bytes(keyed)
     assert bytes([0x99, kick.note + 3, 110]) in content
@@ -224,55 +225,55 @@ def test_the_kit_is_coloured_through_the_window(demo_window: Any, qtbot: Any) ->
     window.kit.view.click("colour")
     panel = window.kit.colour
     panel.settings.click("far corner")
-    assert session.document.colour == SETTINGS["far corner"]
+    assert session.store.document.colour == SETTINGS["far corner"]
     panel.rows["grit"].switch.click()
-    assert {t.kind: t.on for t in session.document.colour.chain}["grit"]
-    order = [t.kind for t in colour_of(session.document).chain]
+    assert {t.kind: t.on for t in session.store.document.colour.chain}["grit"]
+    order = [t.kind for t in colour_of(session.store.document).chain]
     QTest.keyClick(panel.rows["grit"].grip, Qt.Key.Key_Up)
     place = order.index("grit")
-    assert [t.kind for t in session.document.colour.chain].index("grit") == place - 1
-    session.undo()
-    assert [t.kind for t in colour_of(session.document).chain] == order
+    assert [t.kind for t in session.store.document.colour.chain].index("grit") == place - 1
+    session.store.undo()
+    assert [t.kind for t in colour_of(session.store.document).chain] == order
     qtbot.waitUntil(lambda: not playback.busy)
-    kick = next(p for p in session.document.pads if p.drum == "kick")
+    kick = next(p for p in session.store.document.pads if p.drum == "kick")
     engine = playback.engine
     start = engine.state.rendered_frames
-    assert playback.strike(kick.id, 120)
+    assert playback.pads.strike(kick.id, 120)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 60_000)
     echoed = engine.captured(since_frame=start)
     panel.on.click()
-    assert not session.document.colour.on
+    assert not session.store.document.colour.on
     qtbot.waitUntil(lambda: not playback.busy)
     start = engine.state.rendered_frames
-    assert playback.strike(kick.id, 120)
+    assert playback.pads.strike(kick.id, 120)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 60_000)
     plain = engine.captured(since_frame=start)
     assert np.abs(echoed[45_000:60_000]).max() > np.abs(plain[45_000:60_000]).max() + 0.001
-    sounds = len(session.sounds)
-    playback.print_loop("rebuilt")
-    qtbot.waitUntil(lambda: len(session.sounds) == sounds + 1)
-    assert session.document.source.name.endswith("printed")
-    assert session.document.pattern.hits
+    sounds = len(session.project.sounds)
+    playback.bouncer.bounce_loop("rebuilt")
+    qtbot.waitUntil(lambda: len(session.project.sounds) == sounds + 1)
+    assert session.store.document.source.name.endswith("printed")
+    assert pattern_of(session.store.document).hits
 
 
 def test_how_a_pad_plays_through_the_window(demo_window: Any, qtbot: Any) -> None:
     window, session, playback = demo_window, demo_window.session, demo_window.playback
     window.go_to(2)
     window.kit.view.click("more")
-    snare = next(p for p in session.document.pads if p.drum == "snare")
-    session.select(pad_id=snare.id)
+    snare = next(p for p in session.store.document.pads if p.drum == "snare")
+    session.view.select(pad_id=snare.id)
     more = window.kit.more
     more.held.click()
-    assert session.document.pad(snare.id).shape.held
+    assert session.store.document.pad(snare.id).shape.held
     keyboard = more.keyboard
     y = 10
     start, end = (QPoint(round(keyboard.x_of(note + 0.6)), y) for note in (snare.note, snare.note + 7))
     QTest.mousePress(keyboard, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
     QTest.mouseMove(keyboard, end)
     QTest.mouseRelease(keyboard, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end)
-    assert session.document.pad(snare.id).keys == (snare.note, snare.note + 7)
+    assert session.store.document.pad(snare.id).keys == (snare.note, snare.note + 7)
     qtbot.waitUntil(lambda: not playback.busy)
-    free = key_notes(session.document, session.document.pad(snare.id))[0]
+    free = key_notes(session.store.document, session.store.document.pad(snare.id))[0]
     before = len(playback.recorder.takes.strikes)
     playback.engine.midi(bytes([0x99, free, 100]))
     qtbot.waitUntil(lambda: len(playback.recorder.takes.strikes) > before)
@@ -281,11 +282,11 @@ def test_how_a_pad_plays_through_the_window(demo_window: Any, qtbot: Any) -> Non
     playback.engine.midi(bytes([0x89, free, 0]))
     more.learning.click()
     playback.engine.midi(bytes([0x99, 99, 100]))
-    qtbot.waitUntil(lambda: session.document.pad(snare.id).note == 99)
+    qtbot.waitUntil(lambda: session.store.document.pad(snare.id).note == 99)
     more._level(-30.0)
     qtbot.waitUntil(lambda: not playback.busy)
     more._match()
-    assert session.document.pad(snare.id).level_db > -20.0
+    assert session.store.document.pad(snare.id).level_db > -20.0
     for _ in range(5):
-        session.undo()
-    assert session.document.pad(snare.id) == snare
+        session.store.undo()
+    assert session.store.document.pad(snare.id) == snare

@@ -16,7 +16,7 @@ PLANTED = {
     "model/drums.py": "import bompla.app.theme",
     "analysis/params.py": "import bompla.engine.mixer",
     "groove/grid.py": "import PyQt6.QtCore",
-    "render/sounds.py": "import qtpy",
+    "render/events.py": "import qtpy",
     "audio/clip.py": "import bompla.model.document",
     "engine/mixer.py": "import scipy.signal",
     "app/kit/stage.py": "import bompla.app.slice.stage",

@@ -21,7 +21,8 @@ from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
 from bompla.engine.layout import DeviceKind
 from bompla.model.document import Document
-from bompla.render.sounds import Baker, played_notes
+from bompla.render.bake import bake
+from bompla.render.events import BakeRequest, played_notes
 
 RATE = 48_000
 PLUGINS = list(Path("/usr/lib").glob("*/alsa-lib/libasound_module_pcm_pulse.so"))
@@ -66,7 +67,7 @@ def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, C
     Where a busy machine let the device run dry there are gaps; the pieces between them are still the same.
     """
     document, clip = demo
-    baked = Baker(RATE).bake(document, clip)
+    baked = bake(BakeRequest(document, clip, RATE))
     target = tmp_path / "heard.raw"
     engine = Engine(sample_rate=RATE)
     with target.open("wb") as out:
@@ -190,7 +191,7 @@ def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip])
         while not engine.state.ready and time.monotonic() < deadline:
             time.sleep(0.01)
         assert "MIDI" not in engine.state.message, engine.state.message
-        engine.show(Baker(RATE).bake(document, clip))
+        engine.show(bake(BakeRequest(document, clip, RATE)))
         engine.set_zones(played_notes(document, clip, RATE))
         time.sleep(0.3)
         rng = np.random.default_rng(2)

@@ -38,8 +38,10 @@ from bompla.engine.mixer import MAX_VOICES, MixerState, apply, command, render
 from bompla.engine.pool import Place, PoolPlan
 from bompla.engine.voices import CHOKE_FADE_FRAMES
 from bompla.errors import EngineError
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
-from bompla.render.sounds import Baked, Baker
+from bompla.render.bake import bake
+from bompla.render.events import Baked, BakeRequest
 
 RATE = 48_000
 
@@ -178,7 +180,7 @@ def test_places_in_the_pool_never_overlap(orders: list[tuple[bool, int, int]]) -
 
 @pytest.fixture(scope="module")
 def baked(demo: tuple[Document, Clip]) -> Baked:
-    return Baker(RATE).bake(*demo)
+    return bake(BakeRequest(*demo, RATE))
 
 
 def test_rebuilt_and_original_are_equally_loud_when_matched(baked: Baked) -> None:
@@ -205,9 +207,8 @@ def test_baking_again_keeps_what_has_not_changed(demo: tuple[Document, Clip]) ->
     from bompla.model.kit_edits import set_pad_level
 
     document, clip = demo
-    baker = Baker(RATE)
-    first = baker.bake(document, clip)
-    second = baker.bake(set_pad_level(document, document.pads[0].id, -6.0), clip)
+    first = bake(BakeRequest(document, clip, RATE))
+    second = bake(BakeRequest(set_pad_level(document, document.pads[0].id, -6.0), clip, RATE, before=first))
     assert second.original is first.original
     assert all(second.sounds[key] is sound for key, sound in first.sounds.items())
     quieter = [e.gain for e in second.events if e.pad_id == document.pads[0].id]
@@ -318,21 +319,23 @@ def test_an_edit_is_heard_without_stopping_and_old_sounds_are_let_go(engine: Eng
     from bompla.model.pattern_edits import delete_hits
 
     document, clip = demo
-    baker = Baker(RATE)
-    engine.show(baker.bake(document, clip))
+    baked = bake(BakeRequest(document, clip, RATE))
+    engine.show(baked)
     engine.set_balance(0.0, 1.0)
     engine.play()
     wait_for(lambda: engine.state.position > 4_800)
     free = engine._plan.free_frames
-    silent = delete_hits(document, [hit.id for hit in document.pattern.hits])
-    engine.show(baker.bake(silent, clip))
+    silent = delete_hits(document, [hit.id for hit in pattern_of(document).hits])
+    baked = bake(BakeRequest(silent, clip, RATE, before=baked))
+    engine.show(baked)
     wait_for(lambda: engine.state.voices == 0)
     start = engine.state.rendered_frames
     wait_for(lambda: engine.state.rendered_frames > start + 9_600)
     assert not engine.captured(since_frame=start + 4_800).any()
     assert engine.state.playing
     for level in range(12):
-        engine.show(baker.bake(set_pad_level(document, document.pads[0].id, -float(level)), clip))
+        baked = bake(BakeRequest(set_pad_level(document, document.pads[0].id, -float(level)), clip, RATE, before=baked))
+        engine.show(baked)
     first = engine.state.rendered_frames
     wait_for(lambda: engine.state.rendered_frames > first + 2 * RATE)
     engine.watch()

@@ -21,6 +21,7 @@ from bompla.errors import ExportError, ProjectError
 from bompla.formats.midi import MidiOptions, midi_bytes, write_midi
 from bompla.formats.project import FORMAT_VERSION, Project, open_project, project_bytes, read_project, save_project
 from bompla.groove.grid import beat_divisions, quantised
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Hit, Loop, Pad, Source, Variation
 from bompla.model.kit_edits import rename_pad, set_pad_note
 from bompla.model.variation_edits import add_variation
@@ -51,7 +52,7 @@ def test_a_midi_file_holds_the_hits_at_their_times(demo: tuple[Document, Clip], 
     assert "Döner kick" in {m.name for t in mido.MidiFile(path, charset="utf-8").tracks for m in t if m.type == "track_name"}
     written = sorted((note.start, note.pitch, note.velocity) for track in back.instruments for note in track.notes)
     pads = {pad.id: pad.note for pad in document.pads}
-    known = sorted((hit.at_beats * 60 / document.bpm, pads[hit.pad_id], hit.velocity) for hit in document.pattern.hits)
+    known = sorted((hit.at_beats * 60 / document.bpm, pads[hit.pad_id], hit.velocity) for hit in pattern_of(document).hits)
     assert len(written) == len(known)
     assert [w[0] for w in written] == pytest.approx([k[0] for k in known], abs=0.0008)
     assert sorted(w[1:] for w in written) == sorted(k[1:] for k in known)
@@ -115,7 +116,7 @@ def test_variations_are_written_one_after_the_other(demo: tuple[Document, Clip])
     back = read_back(content)
     loop_s = document.loop.frames / document.source.sample_rate
     starts = sorted(note.start for track in back.instruments for note in track.notes)
-    assert len(starts) == 2 * len(demo[0].pattern.hits) + 1
+    assert len(starts) == 2 * len(pattern_of(demo[0]).hits) + 1
     middle = [t for t in starts if loop_s - 1e-3 <= t < 2 * loop_s - 1e-3]
     assert middle == pytest.approx([loop_s + 60.0 / document.bpm], abs=1e-3)
     marks = [m.text for m in mido.MidiFile(file=io.BytesIO(content)).tracks[0] if m.type == "marker"]

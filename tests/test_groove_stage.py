@@ -23,6 +23,7 @@ from bompla.groove.order import order_passages, wander_passages
 from bompla.groove.writers import WRITERS
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_meter
+from bompla.model.detected_pattern import hit_of, pattern_beats, pattern_meter, pattern_of
 from bompla.model.pattern_edits import delete_hits
 from bompla.model.variation_edits import add_variation, delete_variation, duplicate_variation, move_variation, set_pattern_meter
 from conftest import settle
@@ -36,32 +37,32 @@ CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModi
 def groove(demo_window: Any) -> Any:
     """The window at the Groove stage with the snare's lane chosen."""
     demo_window.go_to(3)
-    snare = next(p for p in demo_window.session.document.pads if p.drum == "snare")
-    demo_window.session.select(pad_id=snare.id)
+    snare = next(p for p in demo_window.session.store.document.pads if p.drum == "snare")
+    demo_window.session.view.select(pad_id=snare.id)
     demo_window.snare = snare
     return demo_window
 
 
 def test_a_wrong_hit_is_mended_by_its_ghost_pin(groove: Any) -> None:
     session, lanes = groove.session, groove.groove.lanes
-    before = session.document
-    assert lanes.ghosts() == ()
-    hit = next(h for h in before.pattern.hits if h.pad_id == groove.snare.id and h.at_beats > 4)
+    before = session.store.document
+    assert lanes._session.view.missing() == ()
+    hit = next(h for h in pattern_of(before).hits if h.pad_id == groove.snare.id and h.at_beats > 4)
     QTest.mouseClick(lanes, Qt.MouseButton.RightButton, NONE, lanes.pin(hit).toPoint())
-    assert [(g[0], round(g[1], 2)) for g in lanes.ghosts()] == [(hit.pad_id, round(hit.at_beats, 2))]
+    assert [(g[0], round(g[1], 2)) for g in lanes._session.view.missing()] == [(hit.pad_id, round(hit.at_beats, 2))]
     QTest.mouseClick(lanes, LEFT, NONE, lanes.pin(hit).toPoint() + QPoint(1, 4))
-    back = [h for h in session.document.pattern.hits if h.pad_id == hit.pad_id]
+    back = [h for h in pattern_of(session.store.document).hits if h.pad_id == hit.pad_id]
     assert any(abs(h.at_beats - hit.at_beats) < 1e-6 and h.velocity == hit.velocity for h in back)
-    assert lanes.ghosts() == ()
-    gone = [h.id for h in session.document.pattern.hits if h.pad_id == groove.snare.id]
-    session.edit("take out", lambda d: delete_hits(d, gone))
-    assert len(lanes.ghosts()) == len(gone)
+    assert lanes._session.view.missing() == ()
+    gone = [h.id for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id]
+    session.store.edit("take out", lambda d: delete_hits(d, gone))
+    assert len(lanes._session.view.missing()) == len(gone)
     lanes.setFocus()
     QTest.keyClick(lanes, Qt.Key.Key_H, CTRL)
-    assert len([h for h in session.document.pattern.hits if h.pad_id == groove.snare.id]) == len(gone)
+    assert len([h for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id]) == len(gone)
     groove.groove.ghosts.click()
-    session.edit("take out", lambda d: delete_hits(d, [h.id for h in d.pattern.hits]))
-    assert lanes.ghosts() == ()
+    session.store.edit("take out", lambda d: delete_hits(d, [h.id for h in pattern_of(d).hits]))
+    assert lanes._session.view.missing() == ()
 
 
 def test_each_writer_is_seen_written_and_undone(groove: Any, qtbot: Any) -> None:
@@ -72,133 +73,133 @@ def test_each_writer_is_seen_written_and_undone(groove: Any, qtbot: Any) -> None
 
 def write_and_undo(groove: Any, key: str) -> None:
     session, panel = groove.session, groove.groove.writer
-    before = session.document
+    before = session.store.document
     panel.show_writer(key)
     assert panel.open_view.isVisible()
     panel.where.setCurrentIndex(2)
     panel.where.activated.emit(2)
-    preview = session.document
-    assert session.history.document == before, "what is shown is not done yet"
+    preview = session.store.document
+    assert session.store.history.document == before, "what is shown is not done yet"
     bar = panel._choices.itemAt(0).widget()
     bar.setFocus()
     QTest.keyClick(bar, Qt.Key.Key_Right)
     QTest.keyClick(bar, Qt.Key.Key_Right)
     panel.write()
-    after = session.document
-    assert session.history.undo_label == f"write {WRITERS[key].label.lower()}" or after == before
+    after = session.store.document
+    assert session.store.history.undo_label == f"write {WRITERS[key].label.lower()}" or after == before
     if key not in ("ghosts", "shuffle"):
-        assert preview.pattern != before.pattern
-        assert after.pattern != before.pattern
-    session.undo()
-    assert session.document == before
+        assert pattern_of(preview) != pattern_of(before)
+        assert pattern_of(after) != pattern_of(before)
+    session.store.undo()
+    assert session.store.document == before
     panel.show_writer(key)
     panel.cancel()
-    assert session.document == before
+    assert session.store.document == before
 
 
 def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     session, panel, lanes = groove.session, groove.groove.feel, groove.groove.lanes
-    before = session.document
+    before = session.store.document
     bar = panel.bars["swing"]
     panel.of.setCurrentIndex(1)
     panel.of.activated.emit(1)
     QTest.mousePress(bar, LEFT, NONE, QPoint(10, 12))
     QTest.mouseMove(bar, QPoint(bar.width() // 2, 12))
     QTest.mouseRelease(bar, LEFT, NONE, QPoint(bar.width() // 2, 12))
-    layer = session.document.pattern.layer
+    layer = pattern_of(session.store.document).layer
     assert layer.swing == pytest.approx(62.5, abs=1.0)
-    assert session.document.pattern.hits == before.pattern.hits, "the layer leaves the hits alone"
-    moved = [h for h in lanes.hits() if abs(h.at_beats - before.hit(h.id).at_beats) > 0.02]
+    assert pattern_of(session.store.document).hits == pattern_of(before).hits, "the layer leaves the hits alone"
+    moved = [h for h in lanes.hits() if abs(h.at_beats - hit_of(before, h.id).at_beats) > 0.02]
     assert moved
     at = lanes.pin(moved[0]).x()
-    assert abs(at - lanes.pin(before.hit(moved[0].id)).x()) > 0.5
+    assert abs(at - lanes.pin(hit_of(before, moved[0].id)).x()) > 0.5
     panel.bars["ahead"].setFocus()
     QTest.keyClick(panel.bars["ahead"], Qt.Key.Key_Right)
-    assert dict(session.document.pattern.layer.ahead_ms)[groove.snare.id] > 0.0
-    heard = felt_pattern(session.document)
+    assert dict(pattern_of(session.store.document).layer.ahead_ms)[groove.snare.id] > 0.0
+    heard = felt_pattern(session.store.document)
     lanes.setFocus()
     QTest.keyClick(lanes, Qt.Key.Key_W, CTRL)
-    assert session.document.pattern.hits == heard
-    assert session.document.pattern.layer == PLAIN_LAYER
+    assert pattern_of(session.store.document).hits == heard
+    assert pattern_of(session.store.document).layer == PLAIN_LAYER
     path = tmp_path / "mine.feel.json"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
     panel.keep()
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
-    while session.history.done:
-        session.undo()
+    while session.store.history.done:
+        session.store.undo()
     panel.open_feel()
     index = panel.feels.findText("mine")
     panel.feels.setCurrentIndex(index)
     panel.feels.activated.emit(index)
-    assert session.document.pattern.layer.feel.name == "mine"
+    assert pattern_of(session.store.document).layer.feel.name == "mine"
     assert panel.bars["timing"].isVisible()
     QTest.mouseDClick(panel.bars["force"], LEFT)
-    assert session.document.pattern.layer.force == 0.0
-    felt = felt_pattern(session.document)
+    assert pattern_of(session.store.document).layer.force == 0.0
+    felt = felt_pattern(session.store.document)
     panel.lane.click()
-    assert session.document.pattern.layer.lanes == (groove.snare.id,)
-    over_one = felt_pattern(session.document)
-    plain = {h.id: h.at_beats for h in before.pattern.hits}
+    assert pattern_of(session.store.document).layer.lanes == (groove.snare.id,)
+    over_one = felt_pattern(session.store.document)
+    plain = {h.id: h.at_beats for h in pattern_of(before).hits}
     assert {h.pad_id for h in over_one if abs(plain[h.id] - h.at_beats) > 1e-6} <= {groove.snare.id}
     assert {h.pad_id for h in felt if abs(plain[h.id] - h.at_beats) > 1e-6} - {groove.snare.id}, "over all, others move too"
     panel.lane.click()
-    assert felt_pattern(session.document) == felt
+    assert felt_pattern(session.store.document) == felt
     panel.plain()
-    assert session.document.pattern.layer == PLAIN_LAYER
+    assert pattern_of(session.store.document).layer == PLAIN_LAYER
 
 
 def test_variations_are_made_shown_heard_and_dragged(groove: Any, qtbot: Any) -> None:
     session, stage = groove.session, groove.groove
-    before = session.document
+    before = session.store.document
     for n in (0, 1, 3):
         stage.new_menu().actions()[n].trigger()
-    assert [v.name for v in session.document.variations] == ["as heard", "from A", "empty", "back beat"]
-    assert stage.state_line(session.document).startswith("D")
+    assert [v.name for v in session.store.document.variations] == ["as heard", "from A", "empty", "back beat"]
+    assert stage.state_line(session.store.document).startswith("D")
     card = stage.cards.card(2).center().toPoint()
     QTest.mouseClick(stage.cards, LEFT, NONE, card)
-    assert session.document.pattern.name == "empty"
-    assert session.history.undo_label == "variation back beat", "showing a variation is no step of undo"
+    assert pattern_of(session.store.document).name == "empty"
+    assert session.store.history.undo_label == "variation back beat", "showing a variation is no step of undo"
     settle(qtbot, groove)
-    assert groove.playback._baked.events == ()
+    assert groove.playback.baking.baked.events == ()
     stage.name.setFocus()
     stage.name.setText("nothing at all")
     QTest.keyClick(stage.name, Qt.Key.Key_Return)
-    assert session.document.pattern.name == "nothing at all"
+    assert pattern_of(session.store.document).name == "nothing at all"
     first, last = stage.cards.card(2).center().toPoint(), stage.cards.card(0).center().toPoint()
     QTest.mousePress(stage.cards, LEFT, NONE, first)
     for step in range(1, 5):
         QTest.mouseMove(stage.cards, first + (last - first) * step / 4)
     QTest.mouseRelease(stage.cards, LEFT, NONE, last)
-    assert [v.letter for v in session.document.variations] == ["C", "A", "B", "D"]
+    assert [v.letter for v in session.store.document.variations] == ["C", "A", "B", "D"]
     QTest.keyClick(stage.cards, Qt.Key.Key_Left)
-    assert session.document.pattern.name == "nothing at all"
-    while session.history.done:
-        session.undo()
-    assert replace(session.document, shown=0) == before
+    assert pattern_of(session.store.document).name == "nothing at all"
+    while session.store.history.done:
+        session.store.undo()
+    assert replace(session.store.document, shown=0) == before
 
 
 def test_what_was_heard_is_shown_played_and_never_changed(groove: Any, qtbot: Any) -> None:
     """Its card stands first; drawing there is refused in words, a copy of it can be changed, and new cuts change what it shows."""
     session, stage = groove.session, groove.groove
-    before = session.document
-    session.edit("empty", lambda d: add_variation(d, [], "empty"))
+    before = session.store.document
+    session.store.edit("empty", lambda d: add_variation(d, [], "empty"))
     QTest.mouseClick(stage.cards, LEFT, NONE, stage.cards.card(-1).center().toPoint())
-    document = session.document
+    document = session.store.document
     assert document.shown == -1
     assert not stage.name.isEnabled()
     assert not stage.take_out.isEnabled()
-    assert {(h.pad_id, round(h.at_beats, 3)) for h in document.pattern.hits} == {
-        (h.pad_id, round(h.at_beats, 3)) for h in before.pattern.hits}
+    assert {(h.pad_id, round(h.at_beats, 3)) for h in pattern_of(document).hits} == {
+        (h.pad_id, round(h.at_beats, 3)) for h in pattern_of(before).hits}
     settle(qtbot, groove)
-    assert len(groove.playback._baked.events) == len(document.pattern.hits)
-    assert stage.lanes.ghosts() == ()
+    assert len(groove.playback.baking.baked.events) == len(pattern_of(document).hits)
+    assert stage.session.view.missing() == ()
     lane = stage.lanes.lane(groove.snare.id)
-    taken = [h.at_beats for h in document.pattern.hits if h.pad_id == groove.snare.id]
+    taken = [h.at_beats for h in pattern_of(document).hits if h.pad_id == groove.snare.id]
     free = next(step / 4 for step in range(4 * document.loop.beats) if all(abs(step / 4 - beat) > 0.2 for beat in taken))
     x = stage.lanes.axis.x(document.beat_map.sample_at(free))
     QTest.mouseClick(stage.lanes, LEFT, NONE, QPoint(round(x), round(lane.center().y())))
     assert "stays as it is" in groove.messages.text.text()
-    assert session.document.variations == document.variations
+    assert session.store.document.variations == document.variations
     assert written_hits(document, MidiOptions())
     check_document(document)
     assert order_passages(document)[0].index == 0
@@ -207,19 +208,19 @@ def test_what_was_heard_is_shown_played_and_never_changed(groove: Any, qtbot: An
         with pytest.raises(EditError):
             change(document)
     assert move_variation(document, 0, 1).shown == -1
-    session.edit("copy variation", duplicate_variation)
-    assert session.document.pattern.name == "from as heard"
-    assert len(session.document.pattern.hits) == len(document.pattern.hits)
-    assert min(h.id for h in session.document.pattern.hits) > 0
+    session.store.edit("copy variation", duplicate_variation)
+    assert pattern_of(session.store.document).name == "from as heard"
+    assert len(pattern_of(session.store.document).hits) == len(pattern_of(document).hits)
+    assert min(h.id for h in pattern_of(session.store.document).hits) > 0
     QTest.mouseClick(stage.cards, LEFT, NONE, stage.cards.card(-1).center().toPoint())
-    cut = session.document.slices()[4].cut.id
-    session.edit("leave out", lambda d: set_left_out(d, [cut], True))
-    assert len(session.document.pattern.hits) < len(document.pattern.hits)
+    cut = session.store.document.slices()[4].cut.id
+    session.store.edit("leave out", lambda d: set_left_out(d, [cut], True))
+    assert len(pattern_of(session.store.document).hits) < len(pattern_of(document).hits)
 
 
 def test_a_card_is_dragged_into_the_order(groove: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     session, stage = groove.session, groove.groove
-    session.edit("empty", lambda d: add_variation(d, [], "empty"))
+    session.store.edit("empty", lambda d: add_variation(d, [], "empty"))
     dragged: list[tuple[str, str]] = []
     monkeypatch.setattr("bompla.app.groove.cards.start_drag", lambda _, kind, item: dragged.append((kind, item)))
     middle = stage.cards.card(1).center().toPoint()
@@ -238,7 +239,7 @@ def test_a_card_is_dragged_into_the_order(groove: Any, monkeypatch: pytest.Monke
         row.dragMoveEvent(QDragMoveEvent(QPoint(x, 10), Qt.DropAction.MoveAction, data, LEFT, NONE))
         row.grab()
         row.dropEvent(QDropEvent(QPointF(x, 10), Qt.DropAction.MoveAction, data, LEFT, NONE))
-    assert [step.letter for step in session.document.order] == ["A", "B", "B"]
+    assert [step.letter for step in session.store.document.order] == ["A", "B", "B"]
     groove.go_to(4)
     send = groove.send_out
     send.in_order.click()
@@ -250,19 +251,19 @@ def test_a_card_is_dragged_into_the_order(groove: Any, monkeypatch: pytest.Monke
 def test_a_variation_has_a_meter_of_its_own(groove: Any, qtbot: Any, meter: str, bars: int) -> None:
     """Its bars are counted, clicked and written in that meter; the loop and the other variations keep theirs."""
     session, stage = groove.session, groove.groove
-    session.edit("copy variation", duplicate_variation)
+    session.store.edit("copy variation", duplicate_variation)
     box = stage.order.meter
     assert [box.itemData(n) for n in range(box.count())] == ["4/4", "3/4", "5/4"]
     box.setCurrentIndex(box.findData(meter))
     box.activated.emit(box.currentIndex())
-    document = session.document
+    document = session.store.document
     per_bar = int(meter[0])
-    assert (document.pattern_meter.name, document.pattern_beats) == (meter, bars * per_bar)
+    assert (pattern_meter(document).name, pattern_beats(document)) == (meter, bars * per_bar)
     assert document.beats_of(document.variations[0]) == 16
     assert stage.order.bars.value() == bars
     check_document(document)
     settle(qtbot, groove)
-    baked = groove.playback._baked
+    baked = groove.playback.baking.baked
     assert (baked.beats, baked.beats_per_bar) == (bars * per_bar, per_bar)
     assert not stage.lanes.grab().isNull()
     file = mido.MidiFile(file=BytesIO(midi_bytes(document, MidiOptions())))
@@ -271,25 +272,25 @@ def test_a_variation_has_a_meter_of_its_own(groove: Any, qtbot: Any, meter: str,
     assert [m.numerator for m in both.tracks[0] if m.type == "time_signature"] == ([4] if per_bar == 4 else [4, per_bar, 4])
     with pytest.raises(EditError, match="another beat"):
         set_pattern_meter(document, "6/8")
-    assert set_meter(document, "6/8").pattern_meter.name == "6/8", "where the loop's beat is another, the loop's meter holds"
+    assert pattern_meter(set_meter(document, "6/8")).name == "6/8", "where the loop's beat is another, the loop's meter holds"
 
 
 def test_a_variation_changes_what_is_heard_at_its_hit(groove: Any, qtbot: Any) -> None:
     """One kick on beat 3 of the first bar: silence before it, sound from its very sample on."""
     session, playback = groove.session, groove.playback
-    kick = next(p for p in session.document.pads if p.drum == "kick")
-    session.edit("one", lambda d: add_variation(d, [(kick.id, 2.0, 110)], "one"))
+    kick = next(p for p in session.store.document.pads if p.drum == "kick")
+    session.store.edit("one", lambda d: add_variation(d, [(kick.id, 2.0, 110)], "one"))
     groove.listening.blend.setValue(100)
     settle(qtbot, groove)
-    event = playback._baked.events[0]
-    playback.seek(session.document.loop.start_sample)
+    event = playback.baking.baked.events[0]
+    playback.transport.seek(session.store.document.loop.start_sample)
     qtbot.waitUntil(lambda: playback.engine.state.position == 0)
     start = playback.engine.state.rendered_frames
-    playback.play()
+    playback.transport.play()
     qtbot.waitUntil(lambda: playback.engine.state.position > event.at_frame + 9_000)
     state = playback.engine.state
     sound = np.abs(playback.engine.captured(since_frame=start)).max(axis=1)[: state.rendered_frames - start]
-    playback.stop()
+    playback.transport.stop()
     sound[:2_000] = 0.0  # the original fades out in the first of it
     began = int(np.argmax(sound > 1e-3))
     assert sound[began:].max() > 0.05
@@ -302,32 +303,32 @@ def test_lanes_are_muted_and_soloed(groove: Any, qtbot: Any) -> None:
     y = round(lane.center().y())
     QTest.mouseClick(lanes, LEFT, NONE, QPoint(round(lanes.axis.left) - 60, y))
     settle(qtbot, groove)
-    assert all(e.pad_id != groove.snare.id for e in playback._baked.events)
+    assert all(e.pad_id != groove.snare.id for e in playback.baking.baked.events)
     QTest.mouseClick(lanes, LEFT, NONE, QPoint(round(lanes.axis.left) - 60, y))
     QTest.mouseClick(lanes, LEFT, NONE, QPoint(round(lanes.axis.left) - 25, y))
     settle(qtbot, groove)
-    assert {e.pad_id for e in playback._baked.events} == {groove.snare.id}
+    assert {e.pad_id for e in playback.baking.baked.events} == {groove.snare.id}
     QTest.mouseClick(lanes, LEFT, NONE, QPoint(round(lanes.axis.left) - 25, y))
     settle(qtbot, groove)
-    assert len({e.pad_id for e in playback._baked.events}) > 3
+    assert len({e.pad_id for e in playback.baking.baked.events}) > 3
 
 
 def test_what_no_drummer_could_play_is_said(groove: Any) -> None:
     session, stage = groove.session, groove.groove
-    session.edit("take out", lambda d: delete_hits(d, [h.id for h in d.pattern.hits if h.at_beats > 13.9]))
+    session.store.edit("take out", lambda d: delete_hits(d, [h.id for h in pattern_of(d).hits if h.at_beats > 13.9]))
     assert "playable" in stage.playable.text()
     from bompla.model.pattern_edits import add_played
 
     three = {"snare", "hat_closed", "hat_open"}
-    pads = [p.id for p in session.document.pads if p.drum in three]
-    session.edit("all at once", lambda d: add_played(d, [(p, 5.0, 100, 0.0) for p in pads]))
+    pads = [p.id for p in session.store.document.pads if p.drum in three]
+    session.store.edit("all at once", lambda d: add_played(d, [(p, 5.0, 100, 0.0) for p in pads]))
     assert "three hands at 2.2" in stage.playable.text()
     assert stage.tidy.isVisible()
     assert stage.tidy.text().endswith(" out")
     count = int(stage.tidy.text().split()[-2])
     QApplication.sendEvent(stage.tidy, QEnterEvent(QPointF(2, 2), QPointF(2, 2), QPointF(2, 2)))
-    shown = session.selection.hit_ids
+    shown = session.view.selection.hit_ids
     assert len(shown) == count, "what it will take out is selected"
     stage.tidy.click()
-    assert not {h.id for h in session.document.pattern.hits} & shown
+    assert not {h.id for h in pattern_of(session.store.document).hits} & shown
     assert not stage.tidy.isVisible()

@@ -20,7 +20,8 @@ from bompla.engine.bounce import bounce_rebuilt
 from bompla.formats.midi import MidiOptions, midi_bytes
 from bompla.formats.project import Project, open_project, project_bytes, read_project
 from bompla.model.document import Document
-from bompla.render.sounds import Baker
+from bompla.render.bake import bake
+from bompla.render.events import BakeRequest
 
 KEPT = Path(__file__).parent / "kept"
 NEAR = 1e-3
@@ -29,7 +30,7 @@ QUARTER = 0.25
 
 
 def bounced(document: Document, clip: Clip, borrowed: dict[str, Clip] | None = None) -> np.ndarray:
-    baked = Baker(48_000).bake(document, clip, borrowed=borrowed)
+    baked = bake(BakeRequest(document, clip, 48_000, borrowed=borrowed))
     return bounce_rebuilt(baked, passes=2, gain=QUARTER).samples
 
 

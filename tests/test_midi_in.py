@@ -13,6 +13,7 @@ from bompla.errors import ExportError
 from bompla.formats.midi import midi_bytes
 from bompla.formats.midi_read import read_midi_notes
 from bompla.groove.feel import feel_from, feel_of
+from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import Document
 from bompla.model.drums import METERS
 from bompla.model.pattern_edits import with_hits
@@ -72,7 +73,7 @@ def test_what_is_written_is_read_back(
     demo: tuple[Document, Clip], tmp_path_factory: pytest.TempPathFactory, shift: float, keep: set[int]
 ) -> None:
     document = demo[0]
-    hits = [h for n, h in enumerate(document.pattern.hits) if n in keep and 0.1 < h.at_beats < 15.8]
+    hits = [h for n, h in enumerate(pattern_of(document).hits) if n in keep and 0.1 < h.at_beats < 15.8]
     moved = with_hits(document, [type(h)(h.id, h.pad_id, h.at_beats + shift, h.velocity) for h in hits])
     path = tmp_path_factory.mktemp("midi") / "it.mid"
     if not hits:
@@ -80,10 +81,10 @@ def test_what_is_written_is_read_back(
     path.write_bytes(midi_bytes(moved))
     notes = read_midi_notes(path)
     known = {pad.id: pad.note for pad in document.pads}
-    wanted = sorted((h.at_beats, known[h.pad_id], h.velocity) for h in moved.pattern.hits)
+    wanted = sorted((h.at_beats, known[h.pad_id], h.velocity) for h in pattern_of(moved).hits)
     assert len(notes.notes) == len(wanted)
     for (at, note, velocity), (at2, note2, velocity2) in zip(sorted(notes.notes), wanted, strict=True):
         assert at == pytest.approx(at2, abs=1.0 / 960)
         assert (note, velocity) == (note2, velocity2)
-    mine, theirs = feel_of(moved, "a"), feel_from(notes.notes, notes.meter, moved.pattern_beats, "a")
+    mine, theirs = feel_of(moved, "a"), feel_from(notes.notes, notes.meter, pattern_beats(moved), "a")
     assert theirs.late == pytest.approx(mine.late, abs=0.002)

@@ -29,6 +29,7 @@ from bompla.model.cut_edits import (
     set_loop,
     set_threshold,
 )
+from bompla.model.detected_pattern import hit_of, pattern_beats, pattern_of
 from bompla.model.document import Cut, Document, Heard, Loop, OrderStep, TempoReading, Wander, WanderRule
 from bompla.model.drums import DRUMS, Family, drum_of_note, drums_of
 from bompla.model.history import History
@@ -88,12 +89,12 @@ def place(document: Document, share: float) -> int:
 
 def some(document: Document, share: float) -> list[int]:
     """Return the ids of a part of the hits, from the first on."""
-    return [hit.id for hit in document.pattern.hits[: 1 + int(12 * share)]]
+    return [hit.id for hit in pattern_of(document).hits[: 1 + int(12 * share)]]
 
 
 def bar(document: Document, share: float) -> tuple[float, float]:
     per_bar = document.loop.meter.beats_per_bar
-    first = int(share * 0.999 * document.pattern_beats / per_bar) * per_bar
+    first = int(share * 0.999 * pattern_beats(document) / per_bar) * per_bar
     return float(first), float(first + per_bar)
 
 
@@ -115,10 +116,10 @@ EDITS: dict[str, Edit] = {
     "move pad": lambda d, a, b: move_pad(d, nth(d.pads, a).id, int(b * 20)),
     "clear pad": lambda d, a, _: clear_pad(d, nth(d.pads, a).id),
     "draw hit": lambda d, a, b: add_hit(d, nth(d.pads, a).id, b * d.loop.beats),
-    "delete hit": lambda d, a, _: delete_hits(d, [nth(d.pattern.hits, a).id]),
-    "move hits": lambda d, a, b: move_hits(d, [h.id for h in d.pattern.hits[:5]], 40.0 * (a - 0.5), nth(d.pads, b).id),
-    "velocity": lambda d, a, _: change_velocity(d, [h.id for h in d.pattern.hits], int(300 * (a - 0.5))),
-    "set velocity": lambda d, a, b: set_velocity(d, [nth(d.pattern.hits, a).id], int(b * 200)),
+    "delete hit": lambda d, a, _: delete_hits(d, [nth(pattern_of(d).hits, a).id]),
+    "move hits": lambda d, a, b: move_hits(d, [h.id for h in pattern_of(d).hits[:5]], 40.0 * (a - 0.5), nth(d.pads, b).id),
+    "velocity": lambda d, a, _: change_velocity(d, [h.id for h in pattern_of(d).hits], int(300 * (a - 0.5))),
+    "set velocity": lambda d, a, b: set_velocity(d, [nth(pattern_of(d).hits, a).id], int(b * 200)),
     "quantise": lambda d, a, b: quantised_by(d, some(d, b), lambda _: nth((0.125, 0.2, 0.25, 1 / 3, 0.5), a), b),
     "values": lambda d, a, b: set_values(d, nth(VALUES, a), dict.fromkeys(some(d, b), 300.0 * (b - 0.5)), lambda _: 0.25),
     "backwards": lambda d, a, b: reversed_in(d, bar(d, a), [nth(d.pads, b).id]),
@@ -126,7 +127,7 @@ EDITS: dict[str, Edit] = {
     "half time": lambda d, a, _: at_half_time(d, bar(d, a)),
     "double time": lambda d, a, _: at_double_time(d, bar(d, a)),
     "repeat": lambda d, a, _: repeated_to_end(d, some(d, a)),
-    "paste": lambda d, a, b: pasted(d, copied(d, some(d, a))[0], b * d.pattern_beats)[0],
+    "paste": lambda d, a, b: pasted(d, copied(d, some(d, a))[0], b * pattern_beats(d))[0],
     "thin": lambda d, a, _: thinned(d, some(d, a)),
     "merge": lambda d, a, _: merged(d, near_beats=a),
     "bars out": lambda d, a, _: without_bars(d, bar(d, a)),
@@ -188,7 +189,7 @@ def test_hand_and_held_cuts_survive_every_threshold(demo: tuple[Document, Clip])
     for threshold in (1.0, 0.5, 0.0, document.threshold):
         moved = set_threshold(moved, threshold)
         assert {new, document.slices()[8].cut.id} <= {cut.id for cut in moved.cuts}
-        assert moved.pattern == document.pattern
+        assert pattern_of(moved) == pattern_of(document)
     assert len(set_threshold(document, 0.0).slices()) > len(document.slices()) > len(set_threshold(document, 0.8).slices())
     assert set_threshold(set_threshold(document, 0.8), document.threshold).slices()[0].start_sample == document.loop.start_sample
 
@@ -201,14 +202,14 @@ def test_the_pattern_is_never_overwritten_and_new_cuts_are_offered(demo: tuple[D
     cut = add_cut(document, place_)
     heard = replace(cut.cut(cut.next_id - 1), heard=(Heard("snare", 0.9, 80),))
     cut = replace(cut, cuts=tuple(heard if c.id == heard.id else c for c in cut.cuts))
-    assert cut.pattern == document.pattern
+    assert pattern_of(cut) == pattern_of(document)
     assert len(offered_hits(cut)) == 1
     taken = take_offers(cut, offered_hits(cut))
-    assert len(taken.pattern.hits) == len(document.pattern.hits) + 1
+    assert len(pattern_of(taken).hits) == len(pattern_of(document).hits) + 1
     assert offered_hits(taken) == []
-    new = next(hit for hit in taken.pattern.hits if hit.id == taken.next_id - 1)
+    new = next(hit for hit in pattern_of(taken).hits if hit.id == taken.next_id - 1)
     assert taken.beat_map.sample_at(new.at_beats) == pytest.approx(place_, abs=2)
-    assert delete_cuts(taken, [heard.id]).pattern == taken.pattern
+    assert pattern_of(delete_cuts(taken, [heard.id])) == pattern_of(taken)
 
 
 def test_hits_stay_with_their_sound_when_the_loop_changes(demo: tuple[Document, Clip]) -> None:
@@ -216,7 +217,7 @@ def test_hits_stay_with_their_sound_when_the_loop_changes(demo: tuple[Document, 
     loop = document.loop
 
     def times(d: Document) -> list[int]:
-        return [d.beat_map.sample_at(hit.at_beats) for hit in d.pattern.hits]
+        return [d.beat_map.sample_at(hit.at_beats) for hit in pattern_of(d).hits]
 
     bar = loop.frames // loop.bars
     later = set_loop(document, Loop(loop.start_sample + bar, loop.end_sample, loop.bars - 1, loop.meter_name))
@@ -224,7 +225,7 @@ def test_hits_stay_with_their_sound_when_the_loop_changes(demo: tuple[Document, 
     assert doubled.bpm == pytest.approx(2 * document.bpm)
     for changed in (later, doubled):
         assert np.abs(np.array(times(changed)) - times(document)).max() <= 1
-        assert set_loop(changed, loop).pattern.hits[5].at_beats == pytest.approx(document.pattern.hits[5].at_beats, abs=1e-6)
+        assert pattern_of(set_loop(changed, loop)).hits[5].at_beats == pytest.approx(pattern_of(document).hits[5].at_beats, abs=1e-6)
 
 
 def test_a_pad_follows_its_cut_and_keeps_its_sound_without_it(demo: tuple[Document, Clip]) -> None:
@@ -264,7 +265,7 @@ def test_a_drawn_hit_is_as_loud_as_this_drum_is_in_the_original(demo: tuple[Docu
     heard = [h.velocity for c in document.cuts for h in c.heard if h.drum == "snare" and h.sure]
     assert usual_velocity(document, snare.id) == pytest.approx(np.median(heard), abs=1)
     drawn = add_hit(document, snare.id, 1.7)
-    assert next(h for h in drawn.pattern.hits if h.at_beats == 1.7).velocity == usual_velocity(document, snare.id)
+    assert next(h for h in pattern_of(drawn).hits if h.at_beats == 1.7).velocity == usual_velocity(document, snare.id)
     with pytest.raises(EditError, match="already"):
         add_hit(drawn, snare.id, 1.7)
     with pytest.raises(EditError, match="inside the loop"):
@@ -273,10 +274,10 @@ def test_a_drawn_hit_is_as_loud_as_this_drum_is_in_the_original(demo: tuple[Docu
 
 def test_moved_hits_keep_their_distances_and_stay_inside(demo: tuple[Document, Clip]) -> None:
     document = demo[0]
-    chosen = [hit.id for hit in document.pattern.hits[:6]]
-    before = [document.hit(i).at_beats for i in chosen]
+    chosen = [hit.id for hit in pattern_of(document).hits[:6]]
+    before = [hit_of(document, i).at_beats for i in chosen]
     for by in (-100.0, 0.37, 100.0):
-        after = [move_hits(document, chosen, by).hit(i).at_beats for i in chosen]
+        after = [hit_of(move_hits(document, chosen, by), i).at_beats for i in chosen]
         assert np.diff(after) == pytest.approx(np.diff(before))
         assert 0.0 <= min(after) <= max(after) < document.loop.beats
 

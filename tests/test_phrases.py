@@ -22,6 +22,7 @@ from bompla.groove.feel import feel_of
 from bompla.groove.order import order_passages, passage_hits, printed, total_beats, wander_passages
 from bompla.groove.takes import Strike
 from bompla.model.checks import check_document
+from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import Document, Hit, OrderStep, Wander, WanderRule
 from bompla.model.order_edits import set_order, set_wander, with_rule
 from bompla.model.pattern_edits import delete_hits, with_hits
@@ -45,7 +46,8 @@ from bompla.model.phrase_edits import (
     without_bars,
 )
 from bompla.model.variation_edits import duplicate_variation, set_bars, show_variation
-from bompla.render.sounds import Baker
+from bompla.render.bake import bake
+from bompla.render.events import BakeRequest
 
 RATE = 48_000
 NONE = Qt.KeyboardModifier.NoModifier
@@ -53,7 +55,7 @@ LEFT = Qt.MouseButton.LeftButton
 
 
 def times(document: Document) -> list[tuple[int, float]]:
-    return sorted((hit.id, round(hit.at_beats, 6)) for hit in document.pattern.hits)
+    return sorted((hit.id, round(hit.at_beats, 6)) for hit in pattern_of(document).hits)
 
 
 @settings(max_examples=40, deadline=None)
@@ -68,9 +70,9 @@ def test_turning_round_and_moving_along_undo_themselves(
     along = rotated(document, stretch, pads, by_beats=0.25 * steps)
     for changed in (backwards, along):
         check_document(changed)
-        assert len(changed.pattern.hits) == len(document.pattern.hits)
-        outside = [h for h in document.pattern.hits if not stretch[0] <= h.at_beats < stretch[1]]
-        assert all(h in changed.pattern.hits for h in outside)
+        assert len(pattern_of(changed).hits) == len(pattern_of(document).hits)
+        outside = [h for h in pattern_of(document).hits if not stretch[0] <= h.at_beats < stretch[1]]
+        assert all(h in pattern_of(changed).hits for h in outside)
     assert times(reversed_in(backwards, stretch, pads)) == times(document)
     assert times(rotated(along, stretch, pads, by_beats=-0.25 * steps)) == times(document)
 
@@ -78,22 +80,22 @@ def test_turning_round_and_moving_along_undo_themselves(
 def test_half_and_double_time_copies_and_repeats(demo: tuple[Document, Clip]) -> None:
     document = demo[0]
     kick = next(p for p in document.pads if p.drum == "kick").id
-    first_bar = [h for h in document.pattern.hits if h.at_beats < 4.0 and h.pad_id == kick]
+    first_bar = [h for h in pattern_of(document).hits if h.at_beats < 4.0 and h.pad_id == kick]
     twice = at_double_time(document, (0.0, 4.0), [kick])
-    kicks = [h.at_beats for h in twice.pattern.hits if h.pad_id == kick and h.at_beats < 4.0]
+    kicks = [h.at_beats for h in pattern_of(twice).hits if h.pad_id == kick and h.at_beats < 4.0]
     assert kicks == pytest.approx(sorted(h.at_beats / 2.0 + n for h in first_bar for n in (0.0, 2.0)))
     back = at_half_time(twice, (0.0, 4.0), [kick])
-    again = [h.at_beats for h in back.pattern.hits if h.pad_id == kick and h.at_beats < 4.0]
+    again = [h.at_beats for h in pattern_of(back).hits if h.pad_id == kick and h.at_beats < 4.0]
     assert again == pytest.approx([h.at_beats for h in first_bar])
     hits, start, length = copied(document, {h.id for h in first_bar})
     assert (start, length) == (0.0, 4.0)
     grown, ids = pasted(document, hits, 8.0)
     check_document(grown)
-    assert [round(h.at_beats - 8.0, 6) for h in grown.pattern.hits if h.id in ids] == [round(h.at_beats, 6) for h in first_bar]
+    assert [round(h.at_beats - 8.0, 6) for h in pattern_of(grown).hits if h.id in ids] == [round(h.at_beats, 6) for h in first_bar]
     assert len(pasted(document, hits, 14.0)[1]) < len(hits), "what would lie past the end is left out"
     over = repeated_to_end(document, {h.id for h in first_bar})
     for bar in range(1, 4):
-        here = [h.at_beats - 4.0 * bar for h in over.pattern.hits if h.pad_id == kick and 4.0 * bar <= h.at_beats < 4.0 * bar + 4.0]
+        here = [h.at_beats - 4.0 * bar for h in pattern_of(over).hits if h.pad_id == kick and 4.0 * bar <= h.at_beats < 4.0 * bar + 4.0]
         assert here == pytest.approx([h.at_beats for h in first_bar])
     assert bars_around(document, [first_bar[0].id]) == (0.0, 4.0)
     assert bars_around(document, []) == (0.0, 16.0)
@@ -103,17 +105,17 @@ def test_bars_taken_out_and_put_in_thinning_joining_and_choosing(demo: tuple[Doc
     document = demo[0]
     shorter = without_bars(document, (4.0, 8.0))
     check_document(shorter)
-    second = [h for h in document.pattern.hits if 8.0 <= h.at_beats < 12.0]
-    assert {h.id for h in shorter.pattern.hits if 4.0 <= h.at_beats < 8.0} == {h.id for h in second}
+    second = [h for h in pattern_of(document).hits if 8.0 <= h.at_beats < 12.0]
+    assert {h.id for h in pattern_of(shorter).hits if 4.0 <= h.at_beats < 8.0} == {h.id for h in second}
     longer = with_empty_bars(shorter, (4.0, 8.0))
-    assert times(longer) == times(delete_hits(document, [h.id for h in document.pattern.hits if 4.0 <= h.at_beats < 8.0]))
+    assert times(longer) == times(delete_hits(document, [h.id for h in pattern_of(document).hits if 4.0 <= h.at_beats < 8.0]))
     hat = next(p for p in document.pads if p.drum == "hat_closed").id
-    hats = [h for h in document.pattern.hits if h.pad_id == hat]
+    hats = [h for h in pattern_of(document).hits if h.pad_id == hat]
     thin = thinned(document, {h.id for h in hats})
-    assert sum(h.pad_id == hat for h in thin.pattern.hits) == (len(hats) + 1) // 2
+    assert sum(h.pad_id == hat for h in pattern_of(thin).hits) == (len(hats) + 1) // 2
     twins = (replace(h, id=9_000 + n, at_beats=h.at_beats + 0.01) for n, h in enumerate(hats))
-    doubled = with_hits(document, [*document.pattern.hits, *twins])
-    assert len(merged(doubled).pattern.hits) == len(document.pattern.hits)
+    doubled = with_hits(document, [*pattern_of(document).hits, *twins])
+    assert len(pattern_of(merged(doubled)).hits) == len(pattern_of(document).hits)
     on_beat = same_step(document, {hats[0].id}, every=1.0, step=0.25)
     assert {h.id for h in hats if round(h.at_beats * 4) % 4 == 0} == on_beat
     soft = by_loudness(document, {hats[0].id}, softer=True)
@@ -126,13 +128,13 @@ def test_values_are_held_to_their_ranges_and_quantising_goes_by_amount(
     demo: tuple[Document, Clip], what: str, value: float, amount: float, step: float
 ) -> None:
     document = demo[0]
-    ids = [h.id for h in document.pattern.hits][::3]
+    ids = [h.id for h in pattern_of(document).hits][::3]
     changed = set_values(document, what, dict.fromkeys(ids, value), lambda _: step)
     check_document(changed)
-    assert all(0.0 <= h.chance <= 1.0 and -24.0 <= h.pitch <= 24.0 and 0.0 <= h.length_beats <= 8.0 for h in changed.pattern.hits)
-    moved = {h.id: h for h in quantised_by(document, ids, lambda _: step, amount).pattern.hits}
-    for hit in document.pattern.hits:
-        nearest = min(round(hit.at_beats / step) * step, document.pattern_beats - step)
+    assert all(0.0 <= h.chance <= 1.0 and -24.0 <= h.pitch <= 24.0 and 0.0 <= h.length_beats <= 8.0 for h in pattern_of(changed).hits)
+    moved = {h.id: h for h in pattern_of(quantised_by(document, ids, lambda _: step, amount)).hits}
+    for hit in pattern_of(document).hits:
+        nearest = min(round(hit.at_beats / step) * step, pattern_beats(document) - step)
         wanted = hit.at_beats + amount * (nearest - hit.at_beats) if hit.id in ids else hit.at_beats
         assert moved[hit.id].at_beats == pytest.approx(wanted, abs=1e-6)
     with pytest.raises(EditError):
@@ -144,7 +146,7 @@ def three_variations(document: Document) -> Document:
     kick = next(p for p in document.pads if p.drum == "kick").id
     for keep in (False, True):
         document = duplicate_variation(show_variation(document, 0))
-        document = delete_hits(document, [h.id for h in document.pattern.hits if (h.pad_id == kick) != keep])
+        document = delete_hits(document, [h.id for h in pattern_of(document).hits if (h.pad_id == kick) != keep])
     return show_variation(document, 0)
 
 
@@ -160,12 +162,11 @@ def test_an_order_plays_prints_and_is_written_as_midi(demo: tuple[Document, Clip
     assert len(hits) == sum(len(document.variations[n].hits) for n in (0, 0, 1, 2))
     long = printed(document, passages, "long")
     check_document(long)
-    assert long.pattern_beats == 64
-    assert [(h.pad_id, round(h.at_beats, 6)) for h in long.pattern.hits] == [(h.pad_id, round(h.at_beats, 6)) for h in hits]
-    baker = Baker(RATE)
-    in_order = bounce_rebuilt(baker.bake(document, demo[1], passages=passages))
-    as_one = bounce_rebuilt(baker.bake(long, demo[1]))
-    assert in_order.frames == as_one.frames == 4 * baker.bake(document, demo[1]).frames
+    assert pattern_beats(long) == 64
+    assert [(h.pad_id, round(h.at_beats, 6)) for h in pattern_of(long).hits] == [(h.pad_id, round(h.at_beats, 6)) for h in hits]
+    in_order = bounce_rebuilt(bake(BakeRequest(document, demo[1], RATE, passages=passages)))
+    as_one = bounce_rebuilt(bake(BakeRequest(long, demo[1], RATE)))
+    assert in_order.frames == as_one.frames == 4 * bake(BakeRequest(document, demo[1], RATE)).frames
     assert np.abs(in_order.samples - as_one.samples).max() < 1e-6
     one = midi_bytes(document, MidiOptions(letters=("A", "A", "B", "C")))
     assert len(midi_bytes(long)) == pytest.approx(len(one), rel=0.05)
@@ -194,17 +195,17 @@ def test_wandering_keeps_its_place_and_its_seed(demo: tuple[Document, Clip], see
         own = next(p for p in passages if p.start <= hit.at_beats < p.start + p.length)
         assert any(abs(h.at_beats - hit.at_beats % 16.0) < 1e-6 and h.pad_id == hit.pad_id for h in document.variations[own.index].hits)
     if bars <= 16:
-        assert len(printed(document, passages, "run").pattern.hits) == len(passage_hits(document, passages))
+        assert len(pattern_of(printed(document, passages, "run")).hits) == len(passage_hits(document, passages))
 
 
 def test_a_pattern_longer_than_the_loop_has_the_original_under_it_again(demo: tuple[Document, Clip]) -> None:
     document = set_bars(demo[0], 6)
-    assert document.pattern_beats == 24
-    late = with_hits(document, [*document.pattern.hits, Hit(document.next_id, document.pads[0].id, 20.0, 100)])
-    baked = Baker(RATE).bake(late, demo[1])
+    assert pattern_beats(document) == 24
+    late = with_hits(document, [*pattern_of(document).hits, Hit(document.next_id, document.pads[0].id, 20.0, 100)])
+    baked = bake(BakeRequest(late, demo[1], RATE))
     assert baked.total_frames == round(1.5 * baked.frames)
     assert max(event.at_frame for event in baked.events) > baked.frames
-    assert set_bars(document, 4).pattern.bars == 0
+    assert pattern_of(set_bars(document, 4)).bars == 0
     with pytest.raises(EditError):
         set_bars(document, 999)
 
@@ -218,28 +219,28 @@ def groove(demo_window: Any) -> Any:
 def test_the_order_is_heard_to_change_at_its_sample(groove: Any, qtbot: Any) -> None:
     """C has only kicks, B none: in the recording of the device the kicks are where C is, to the sample."""
     window, session, playback = groove, groove.session, groove.playback
-    session.edit("three", three_variations)
+    session.store.edit("three", three_variations)
     panel = window.groove.order
     panel.sequence.click("order")
     for index in (1, 2):
         window.groove.show_variation(index)
         panel.add.click()
-    assert [step.letter for step in session.document.order] == ["B", "C"]
-    qtbot.waitUntil(lambda: not playback.busy and playback._baked.beats == 32)
+    assert [step.letter for step in session.store.document.order] == ["B", "C"]
+    qtbot.waitUntil(lambda: not playback.busy and playback.baking.baked.beats == 32)
     engine = playback.engine
-    playback.set_equal_loudness(False)
-    playback.set_blend(1.0)
+    playback.balance.set_equal_loudness(False)
+    playback.balance.set_blend(1.0)
     qtbot.waitUntil(lambda: not playback.busy)
-    baked = playback._baked
+    baked = playback.baking.baked
     whole = bounce_rebuilt(baked, passes=1).samples
     edge = baked.frames
-    playback.seek(session.document.loop.start_sample + (edge - 9_000) / (RATE / session.document.source.sample_rate))
+    playback.transport.seek(session.store.document.loop.start_sample + (edge - 9_000) / (RATE / session.store.document.source.sample_rate))
     from_frame = engine.state.rendered_frames
-    playback.play()
+    playback.transport.play()
     qtbot.waitUntil(lambda: engine.state.position > edge + 12_000 and engine.state.rendered_frames > from_frame)
     state_position = engine.state.position
     recorded = engine.captured(since_frame=from_frame)
-    playback.stop()
+    playback.transport.stop()
     first_kick = min(e.at_frame for e in baked.events if e.at_frame >= edge - 200)
     part = whole[first_kick + 50 : first_kick + 3_000, 0]
     found = np.correlate(recorded[:, 0], part, "valid")
@@ -248,37 +249,37 @@ def test_the_order_is_heard_to_change_at_its_sample(groove: Any, qtbot: Any) -> 
     assert state_position > edge
     panel.order.setFocus()
     QTest.keyClick(panel.order, Qt.Key.Key_Up)
-    assert sum(step.repeats for step in session.document.order) == 3
+    assert sum(step.repeats for step in session.store.document.order) == 3
     QTest.keyClick(panel.order, Qt.Key.Key_Delete)
-    assert len(session.document.order) == 1
+    assert len(session.store.document.order) == 1
 
 
 def test_wandering_is_printed_and_sent_out_through_the_window(groove: Any, qtbot: Any) -> None:
     window, session = groove, groove.session
-    session.edit("three", three_variations)
+    session.store.edit("three", three_variations)
     panel = window.groove.order
     panel.sequence.click("wander")
     panel.run_bars.setValue(8)
-    seed = session.document.wander.seed
+    seed = session.store.document.wander.seed
     panel.again.click()
-    assert session.document.wander.seed == seed + 1
-    wanted = passage_hits(session.document, wander_passages(session.document))
+    assert session.store.document.wander.seed == seed + 1
+    wanted = passage_hits(session.store.document, wander_passages(session.store.document))
     panel.print.click()
-    assert session.document.pattern_beats == 32
-    assert len(session.document.pattern.hits) == len(wanted)
-    assert len(midi_bytes(session.document)) > 200
-    qtbot.waitUntil(lambda: not window.playback.busy and window.playback._baked.beats == 32)
+    assert pattern_beats(session.store.document) == 32
+    assert len(pattern_of(session.store.document).hits) == len(wanted)
+    assert len(midi_bytes(session.store.document)) > 200
+    qtbot.waitUntil(lambda: not window.playback.busy and window.playback.baking.baked.beats == 32)
     window.groove.lanes.grab()
     for _ in range(4):
-        session.undo()
-    assert len(session.document.variations) == 1
+        session.store.undo()
+    assert len(session.store.document.variations) == 1
 
 
 def test_values_are_drawn_across_the_chosen_lane(groove: Any) -> None:
     session, strip = groove.session, groove.groove.detail
-    hat = next(p for p in session.document.pads if p.drum == "hat_closed")
-    session.select(pad_id=hat.id, hit_ids=frozenset())
-    before = session.document
+    hat = next(p for p in session.store.document.pads if p.drum == "hat_closed")
+    session.view.select(pad_id=hat.id, hit_ids=frozenset())
+    before = session.store.document
     hits = strip.hits()
     for what, way in (("velocity", "line"), ("chance", "hand"), ("pitch", "curve"), ("length", "chance"), ("offset", "line")):
         groove.groove.details.click(what)
@@ -288,21 +289,21 @@ def test_values_are_drawn_across_the_chosen_lane(groove: Any) -> None:
         QTest.mousePress(strip, LEFT, NONE, start.toPoint())
         QTest.mouseMove(strip, end.toPoint())
         QTest.mouseRelease(strip, LEFT, NONE, end.toPoint())
-        now = {h.id: h for h in session.document.pattern.hits}
-        values = [strip.value(session.document, now[h.id]) for h in hits[:9]]
+        now = {h.id: h for h in pattern_of(session.store.document).hits}
+        values = [strip.value(session.store.document, now[h.id]) for h in hits[:9]]
         if way != "chance":
             assert all(a >= b - 0.6 for a, b in pairwise(values)), (what, values)
         assert values != [strip.value(before, h) for h in hits[:9]]
         assert values[0] == pytest.approx(strip.value_of(20.0), abs=4.0) or way == "chance"
-        session.undo()
-        assert session.document == before
+        session.store.undo()
+        assert session.store.document == before
 
 
 def test_hits_are_brushed_erased_dragged_to_another_lane_copied_and_turned_round(groove: Any) -> None:
     session, stage, lanes = groove.session, groove.groove, groove.groove.lanes
-    document = session.document
+    document = session.store.document
     snare = next(p for p in document.pads if p.drum == "snare")
-    session.edit("empty", lambda d: delete_hits(d, [h.id for h in d.pattern.hits if h.pad_id == snare.id]))
+    session.store.edit("empty", lambda d: delete_hits(d, [h.id for h in pattern_of(d).hits if h.pad_id == snare.id]))
     stage.ghosts.click()
     stage.grids.click(0.5)
 
@@ -314,72 +315,72 @@ def test_hits_are_brushed_erased_dragged_to_another_lane_copied_and_turned_round
     for beat in (1.6, 2.2, 2.9):
         QTest.mouseMove(lanes, at(beat, snare.id))
     QTest.mouseRelease(lanes, LEFT, Qt.KeyboardModifier.ControlModifier, at(2.9, snare.id))
-    brushed = [h for h in session.document.pattern.hits if h.pad_id == snare.id]
+    brushed = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert [h.at_beats for h in brushed] == pytest.approx([1.0, 1.5, 2.0, 2.5])
     QTest.mousePress(lanes, Qt.MouseButton.RightButton, NONE, at(2.0, snare.id, 0.8))
     QTest.mouseMove(lanes, at(2.5, snare.id, 0.8))
     QTest.mouseRelease(lanes, Qt.MouseButton.RightButton, NONE, at(2.5, snare.id, 0.8))
-    left = [h for h in session.document.pattern.hits if h.pad_id == snare.id]
+    left = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert [h.at_beats for h in left] == pytest.approx([1.0, 1.5])
-    session.select(pad_id=snare.id, hit_ids=frozenset(h.id for h in left))
+    session.view.select(pad_id=snare.id, hit_ids=frozenset(h.id for h in left))
     selected = stage.selected
     selected.again()
-    assert [h.at_beats for h in session.document.pattern.hits if h.pad_id == snare.id] == pytest.approx([1.0, 1.5, 2.0, 2.5])
+    assert [h.at_beats for h in pattern_of(session.store.document).hits if h.pad_id == snare.id] == pytest.approx([1.0, 1.5, 2.0, 2.5])
     selected.copy()
-    groove.playback.seek(float(document.beat_map.samples_at(8.0)))
-    session.undo()
+    groove.playback.transport.seek(float(document.beat_map.samples_at(8.0)))
+    session.store.undo()
     selected.choose_lane()
-    assert len(session.selection.hit_ids) == 2
+    assert len(session.view.selection.hit_ids) == 2
     selected.velocity.setValue(64)
     selected.offset.setValue(12.0)
-    typed = [h for h in session.document.pattern.hits if h.pad_id == snare.id]
+    typed = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert [h.velocity for h in typed] == [64, 64]
     assert [h.at_beats for h in typed] == pytest.approx([1.0 + 0.012 * document.bpm / 60, 1.5 + 0.012 * document.bpm / 60], abs=1e-4)
     selected._preview_grid(0.5)
     selected._onto_grid(0.5)
-    halfway = [h.at_beats for h in session.document.pattern.hits if h.pad_id == snare.id]
+    halfway = [h.at_beats for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert halfway == pytest.approx([1.0 + 0.006 * document.bpm / 60, 1.5 + 0.006 * document.bpm / 60], abs=1e-4)
-    count = len(session.document.pattern.hits)
+    count = len(pattern_of(session.store.document).hits)
     for action in selected._change_menu().actions()[6:13]:
         if not action.isSeparator():
             action.trigger()
-    assert len(session.document.pattern.hits) > 0
-    while session.history.undo_label != "empty":
-        session.undo()
+    assert len(pattern_of(session.store.document).hits) > 0
+    while session.store.history.undo_label != "empty":
+        session.store.undo()
     assert count
     kick = next(p for p in document.pads if p.drum == "kick")
-    first = next(h for h in session.document.pattern.hits if h.pad_id == kick.id)
+    first = next(h for h in pattern_of(session.store.document).hits if h.pad_id == kick.id)
     pin = lanes.pin(first).toPoint()
     QTest.mousePress(lanes, LEFT, NONE, pin)
     QTest.mouseMove(lanes, QPoint(pin.x() + 12, pin.y()))
     QTest.mouseMove(lanes, at(0.5, snare.id))
     QTest.mouseRelease(lanes, LEFT, NONE, at(0.5, snare.id))
-    moved = next(h for h in session.document.pattern.hits if h.id == first.id)
+    moved = next(h for h in pattern_of(session.store.document).hits if h.id == first.id)
     assert moved.pad_id == snare.id
     assert moved.at_beats == pytest.approx(0.5, abs=0.01)
 
 
 def test_any_step_can_be_gone_back_to(groove: Any) -> None:
     session, top = groove.session, groove.top_bar
-    states = [session.document]
+    states = [session.store.document]
     for index in range(4):
-        session.edit(f"step {index}", lambda d, index=index: delete_hits(d, [d.pattern.hits[index].id]))
-        states.append(session.document)
+        session.store.edit(f"step {index}", lambda d, index=index: delete_hits(d, [pattern_of(d).hits[index].id]))
+        states.append(session.store.document)
     entries = {action.text(): action for action in top.steps_menu().actions()}
     assert list(entries) == ["step 3", "step 2", "step 1", "step 0", "as it was opened"]
     entries["step 0"].trigger()
-    assert session.document == states[1]
+    assert session.store.document == states[1]
     entries = {action.text(): action for action in top.steps_menu().actions()}
     assert list(entries)[:3] == ["redo: step 3", "redo: step 2", "redo: step 1"]
     entries["redo: step 2"].trigger()
-    assert session.document == states[3]
+    assert session.store.document == states[3]
     next(a for a in top.steps_menu().actions() if a.text() == "as it was opened").trigger()
-    assert session.document == states[0]
+    assert session.store.document == states[0]
 
 
 def test_feels_are_taken_from_midi_and_loops_and_compared(groove: Any, qtbot: Any, tmp_path: Any) -> None:
     session, panel = groove.session, groove.groove.feel
-    document = session.document
+    document = session.store.document
     path = tmp_path / "own.mid"
     path.write_bytes(midi_bytes(document))
     panel.take_from(path)
@@ -389,16 +390,16 @@ def test_feels_are_taken_from_midi_and_loops_and_compared(groove: Any, qtbot: An
     panel.plots.grab()
     place = panel._feels.index(mine)
     QTest.mouseClick(panel.plots, LEFT, NONE, QPoint(40, place * 46 + 20))
-    assert session.document.pattern.layer.feel == mine
+    assert pattern_of(session.store.document).layer.feel == mine
     late = panel.plots.step_place(place, max(range(16), key=lambda n: mine.late[n])).x()
     width = (panel.plots.width() - 12.0) / 16
     step = max(range(16), key=lambda n: mine.late[n])
     assert (late > 6.0 + (step + 0.5) * width) == (mine.late[step] > 0.0)
     loop = next(one for one in loop_paths() if one.stem != "quay break")
-    before = session.document
+    before = session.store.document
     panel.take_from(loop)
     qtbot.waitUntil(lambda: any(feel.name == loop.stem for feel in panel._feels))
-    assert session.document == before
+    assert session.store.document == before
     broken = tmp_path / "broken.mid"
     broken.write_bytes(b"MThd nothing")
     said: list[str] = []
@@ -410,38 +411,38 @@ def test_feels_are_taken_from_midi_and_loops_and_compared(groove: Any, qtbot: An
 
 def test_lanes_have_their_level_and_what_is_played_is_drawn_to_the_grid_by_amount(groove: Any) -> None:
     session, lanes, playback = groove.session, groove.groove.lanes, groove.playback
-    snare = next(p for p in session.document.pads if p.drum == "snare")
+    snare = next(p for p in session.store.document.pads if p.drum == "snare")
     bar = lanes.level_bar(snare)
     middle = QPoint(round(bar.left() + 0.5 * bar.width()), round(bar.center().y()))
     QTest.mousePress(lanes, LEFT, NONE, QPoint(round(bar.right() - 2), round(bar.center().y())))
     QTest.mouseMove(lanes, middle)
     QTest.mouseRelease(lanes, LEFT, NONE, middle)
-    assert session.document.pad(snare.id).level_db == pytest.approx(-18.0, abs=0.7)
-    session.undo()
-    beat_s = 60.0 / session.document.bpm
+    assert session.store.document.pad(snare.id).level_db == pytest.approx(-18.0, abs=0.7)
+    session.store.undo()
+    beat_s = 60.0 / session.store.document.bpm
     strikes = [Strike(n * beat_s, n + 0.06, snare.id, 90) for n in range(4)]
     QTest.mouseClick(groove.kit.quantise, LEFT, NONE, groove.kit.quantise.rect().center())
     amount = playback.recorder.input_quantise
     assert amount == pytest.approx(0.5, abs=0.05), "the bar on the kit's stage says how much"
     playback.recorder.late_s = 0.0
-    before = {h.id for h in session.document.pattern.hits}
+    before = {h.id for h in pattern_of(session.store.document).hits}
     playback.recorder.put_in(strikes, "record")
-    added = [h.at_beats for h in session.document.pattern.hits if h.id not in before]
+    added = [h.at_beats for h in pattern_of(session.store.document).hits if h.id not in before]
     assert added == pytest.approx([n + 0.06 * (1.0 - amount) for n in range(4)], abs=1e-4)
     groove.groove.note.setText("softer, from the second bar on")
     groove.groove._note_down()
-    assert session.document.pattern.note == "softer, from the second bar on"
+    assert pattern_of(session.store.document).note == "softer, from the second bar on"
 
 
 def test_of_the_original_only_the_lanes_band_is_heard(groove: Any, qtbot: Any) -> None:
     session, playback = groove.session, groove.playback
     qtbot.waitUntil(lambda: not playback.busy)
-    whole = playback._baked.original
-    kick = next(p for p in session.document.pads if p.drum == "kick")
-    session.select(pad_id=kick.id)
+    whole = playback.baking.baked.original
+    kick = next(p for p in session.store.document.pads if p.drum == "kick")
+    session.view.select(pad_id=kick.id)
     groove.groove.band.click()
-    qtbot.waitUntil(lambda: not playback.busy and playback._baked.original is not whole)
-    low = playback._baked.original
+    qtbot.waitUntil(lambda: not playback.busy and playback.baking.baked.original is not whole)
+    low = playback.baking.baked.original
     spectrum = np.abs(np.fft.rfft(low[:, 0]))
     hz = np.fft.rfftfreq(len(low), 1.0 / RATE)
     assert np.square(spectrum[hz > 400.0]).sum() < 1e-3 * np.square(spectrum[hz < 160.0]).sum()
@@ -449,4 +450,4 @@ def test_of_the_original_only_the_lanes_band_is_heard(groove: Any, qtbot: Any) -
     lag = np.argmax(np.correlate(whole[20_000:60_000, 0], low[20_100:59_900, 0], "valid")) - 100
     assert abs(int(lag)) <= 40, "nothing is late"
     groove.groove.band.click()
-    qtbot.waitUntil(lambda: not playback.busy and np.array_equal(playback._baked.original, whole))
+    qtbot.waitUntil(lambda: not playback.busy and np.array_equal(playback.baking.baked.original, whole))

@@ -201,15 +201,15 @@ def test_a_treatment_is_dragged_down_the_chain(demo_window: Any) -> None:
     window.go_to(2)
     window.kit.view.click("colour")
     panel: ColourPanel = window.kit.colour
-    before = [t.kind for t in colour_of(session.document).chain]
+    before = [t.kind for t in colour_of(session.store.document).chain]
     grip = panel.rows[before[0]].grip
     below = panel.rows[before[3]]
     target = grip.mapFromGlobal(below.mapToGlobal(QPoint(5, below.height() - 1)))
     QTest.mousePress(grip, LEFT, NONE, QPoint(5, 5))
     QTest.mouseMove(grip, target)
     QTest.mouseRelease(grip, LEFT, NONE, target)
-    after = [t.kind for t in session.document.colour.chain]
+    after = [t.kind for t in session.store.document.colour.chain]
     assert after.index(before[0]) == 3
     assert [kind for kind in after if kind != before[0]] == before[1:]
-    session.undo()
-    assert [t.kind for t in colour_of(session.document).chain] == before
+    session.store.undo()
+    assert [t.kind for t in colour_of(session.store.document).chain] == before

@@ -18,6 +18,7 @@ from bompla.engine.midi_port import MidiParser, MidiPort, port_names
 from bompla.engine.mixer import MixerState, apply, command, play_midi, render
 from bompla.groove.takes import KEPT_S, Strike, Takes, latency_of, taken_back
 from bompla.model.checks import check_document
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
 from bompla.model.pattern_edits import add_played
 from conftest import settle
@@ -206,16 +207,16 @@ def test_latency_is_the_middle_of_what_follows_the_clicks() -> None:
 def test_played_hits_are_added_or_replace(demo: tuple[Document, Clip]) -> None:
     document = demo[0]
     kick = next(p for p in document.pads if p.drum == "kick")
-    old = [h for h in document.pattern.hits if h.pad_id == kick.id]
+    old = [h for h in pattern_of(document).hits if h.pad_id == kick.id]
     added = add_played(document, [(kick.id, 1.5, 90, 0.0), (kick.id, old[0].at_beats + 0.01, 80, -2.0), (9_999, 1.0, 90, 0.0),
                                  (kick.id, 99.0, 90, 0.0)])
     check_document(added)
-    now = [h for h in added.pattern.hits if h.pad_id == kick.id]
+    now = [h for h in pattern_of(added).hits if h.pad_id == kick.id]
     assert len(now) == len(old) + 1
     assert old[0] not in now
     replaced = add_played(document, [(kick.id, 1.5, 90, 0.0)], replacing=True)
-    assert [h.at_beats for h in replaced.pattern.hits if h.pad_id == kick.id] == [1.5]
-    assert [h for h in replaced.pattern.hits if h.pad_id != kick.id] == [h for h in document.pattern.hits if h.pad_id != kick.id]
+    assert [h.at_beats for h in pattern_of(replaced).hits if h.pad_id == kick.id] == [1.5]
+    assert [h for h in pattern_of(replaced).hits if h.pad_id != kick.id] == [h for h in pattern_of(document).hits if h.pad_id != kick.id]
 
 
 def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, qtbot: Any) -> None:
@@ -224,9 +225,9 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     window.go_to(2)
     window.kit.show_practice_pads()
     practice = window.kit.practice
-    snare = next(p for p in session.document.pads if p.drum == "snare")
+    snare = next(p for p in session.store.document.pads if p.drum == "snare")
     told: list[tuple[int, int]] = []
-    playback.struck.connect(lambda pad, velocity: told.append((pad, velocity)))
+    playback.pads.struck.connect(lambda pad, velocity: told.append((pad, velocity)))
     engine = playback.engine
     start = engine.state.rendered_frames
     centre = practice.surface.cell(snare.slot).center().toPoint()
@@ -250,15 +251,15 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     assert [content[0] for content in sent] == [0x99, 0xA9, 0xA9, 0x89]
     assert sent[1][2] < sent[2][2], "nearer to the middle is harder"
 
-    before = session.document
+    before = session.store.document
     playback.recorder.take_back()
-    assert session.history.undo_label.startswith("take back what was played")
-    assert session.document.pattern != before.pattern
-    session.undo()
+    assert session.store.history.undo_label.startswith("take back what was played")
+    assert pattern_of(session.store.document) != pattern_of(before)
+    session.store.undo()
     playback.recorder.take_back()
     assert "Nothing was played" in window.messages.text.text()
 
-    playback.set_speed(2.0)
+    playback.baking.set_speed(2.0)
     settle(qtbot, window)
     practice.loose.setValue(0)
     window.kit.count_in.click()
@@ -269,18 +270,18 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     practice.perform.click()
     qtbot.waitUntil(lambda: not practice.perform.isChecked())
     window.kit.record.click()
-    playback.stop()
-    assert session.history.undo_label.startswith("record")
-    recorded = session.document.pattern.hits
-    assert len(recorded) == pytest.approx(len(before.pattern.hits), abs=4)
+    playback.transport.stop()
+    assert session.store.history.undo_label.startswith("record")
+    recorded = pattern_of(session.store.document).hits
+    assert len(recorded) == pytest.approx(len(pattern_of(before).hits), abs=4)
     beat_s = 60.0 / before.bpm / 2.0
     near = 0
-    for hit in before.pattern.hits:
+    for hit in pattern_of(before).hits:
         near += any(h.pad_id == hit.pad_id and min(abs(h.at_beats - hit.at_beats), 16 - abs(h.at_beats - hit.at_beats)) * beat_s < 0.05
                     for h in recorded)
-    assert near > 0.85 * len(before.pattern.hits)
-    session.undo()
-    assert session.document == before
+    assert near > 0.85 * len(pattern_of(before).hits)
+    session.store.undo()
+    assert session.store.document == before
 
 
 def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> None:
@@ -293,9 +294,9 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     dialog.block.activated.emit(0)
     qtbot.waitUntil(lambda: playback.engine.state.ready and playback.engine.state.block_frames == 512)
     qtbot.waitUntil(lambda: "512 frames" in dialog.now.text())
-    kick = next(p for p in window.session.document.pads if p.drum == "kick")
+    kick = next(p for p in window.session.store.document.pads if p.drum == "kick")
     start = playback.engine.state.rendered_frames
-    assert playback.strike(kick.id, 110)
+    assert playback.pads.strike(kick.id, 110)
     qtbot.waitUntil(lambda: playback.engine.state.rendered_frames > start + 8_000)
     assert np.abs(playback.engine.captured(since_frame=start)).max() > 0.05, "its sounds are still there"
     dialog.measure()
@@ -306,7 +307,7 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     assert "cannot play and listen" in dialog.late.text() or "Nothing came back" in dialog.late.text()
     qtbot.waitUntil(lambda: playback.engine.state.ready)
     start = playback.engine.state.rendered_frames
-    assert playback.strike(kick.id, 110)
+    assert playback.pads.strike(kick.id, 110)
     qtbot.waitUntil(lambda: playback.engine.state.rendered_frames > start + 8_000)
     assert np.abs(playback.engine.captured(since_frame=start)).max() > 0.05, "and the engine has the device again"
     dialog.cable.click()

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -22,6 +24,15 @@ def test_no_two_commands_of_a_place_share_a_key() -> None:
 def test_every_command_is_known_by_one_name_and_says_what_it_does() -> None:
     assert len({command.key for command in COMMANDS}) == len(COMMANDS)
     assert all(command.label[0].isupper() and not command.label.endswith(".") for command in COMMANDS)
+
+
+def test_the_window_is_up_before_what_it_does_not_need_at_once() -> None:
+    """What brings these belongs on threads and in processes; the command line's own help needs no window, either."""
+    heavy = {"scipy", "pedalboard", "python_stretch", "mido", "librosa", "matplotlib"}
+    code = "import sys, {}; print(*sorted({{name.split('.')[0] for name in sys.modules}} & {!r}))"
+    for module, unwanted in (("bompla.app.main", heavy), ("bompla.cli", heavy | {"PyQt6", "soundfile", "numpy", "msgspec"})):
+        done = subprocess.run([sys.executable, "-c", code.format(module, unwanted)], capture_output=True, text=True, check=True)
+        assert done.stdout.split() == [], module
 
 
 @pytest.mark.parametrize("path", sorted((SOURCE / "app").rglob("*.py")), ids=lambda path: str(path.relative_to(SOURCE)))

@@ -31,9 +31,10 @@ from bompla.model.cut_edits import (
     set_threshold,
     set_underneath,
 )
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Cutting, Document
 from bompla.model.history import History
-from bompla.render.sounds import fade_out_ms
+from bompla.render.levels import fade_out_ms
 from conftest import settle
 
 LEFT = Qt.MouseButton.LeftButton
@@ -50,47 +51,47 @@ def press(widget: Any, key: Qt.Key, modifier: Qt.KeyboardModifier = NONE) -> Non
 def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> None:
     """Flams, clipped hits and, with the line drawn up, missed ones: keys go through them until nothing is left to check."""
     session, stage = window.session, window.slice
-    session.open(next(path for path in loop_paths() if path.stem == "rough dub"))
+    session.requests.open(next(path for path in loop_paths() if path.stem == "rough dub"))
     settle(qtbot, window)
     window.go_to(1)
-    half = float(np.median([attack.strength for attack in session.document.attacks]))  # the line where half of the hits are missed
-    session.edit("set threshold", lambda d: set_threshold(d, half))
+    half = float(np.median([attack.strength for attack in session.store.document.attacks]))  # the line where half of the hits are missed
+    session.store.edit("set threshold", lambda d: set_threshold(d, half))
     settle(qtbot, window)
-    pattern, first = session.document.pattern, session.document
-    kinds = {doubt.kind for doubt in session.doubts}
+    pattern, first = pattern_of(session.store.document), session.store.document
+    kinds = {doubt.kind for doubt in session.review.found}
     assert {"two hits", "clipped"} <= kinds <= set(KINDS)
-    session.open(next(path for path in loop_paths() if path.stem == "quay break"), add=True)
+    session.requests.open(next(path for path in loop_paths() if path.stem == "quay break"), add=True)
     settle(qtbot, window)
-    session.switch(0)
+    session.project.switch(0)
     settle(qtbot, window)
-    session.take_out(1)
+    session.project.remove(1)
     settle(qtbot, window)
-    assert {doubt.kind for doubt in session.doubts} == kinds, "they stay as another sound comes and goes"
-    assert stage.state_line(session.document).endswith("to check")
+    assert {doubt.kind for doubt in session.review.found} == kinds, "they stay as another sound comes and goes"
+    assert stage.state_line(session.store.document).endswith("to check")
     assert stage.needs_you()
     assert "to check" in stage.doubts.heading.text()
-    missed = [doubt.cut_id for doubt in session.doubts if doubt.kind == "two hits"]
+    missed = [doubt.cut_id for doubt in session.review.found if doubt.kind == "two hits"]
     mended = 0
-    while session.doubts:
+    while session.review.found:
         assert mended < 60
-        before = len(session.document.slices())
+        before = len(session.store.document.slices())
         doubt = stage.doubts._ahead()[0]
         press(stage.view, Qt.Key.Key_F5 if doubt.kind in ("two hits", "too close") else Qt.Key.Key_F7)
         settle(qtbot, window)
-        after = len(session.document.slices())
+        after = len(session.store.document.slices())
         assert after - before == {"two hits": 1, "too close": -1}.get(doubt.kind, 0)
         mended += 1
     assert mended >= len(missed) > 2
     assert stage.doubts.heading.text() == "Nothing to check"
     assert not stage.needs_you()
-    assert session.document.pattern == pattern, "mending never writes over the pattern"
+    assert pattern_of(session.store.document) == pattern, "mending never writes over the pattern"
     for _ in range(mended):
-        session.undo()
-    assert session.document == first
+        session.store.undo()
+    assert session.store.document == first
     for _ in range(mended):
-        session.redo()
+        session.store.redo()
     settle(qtbot, window)
-    assert not session.doubts, "what was kept is remembered"
+    assert not session.review.found, "what was kept is remembered"
 
 
 def test_each_kind_of_doubt_is_found(demo: tuple[Document, Clip]) -> None:
@@ -149,7 +150,7 @@ def test_even_steps_pull_to_attacks_and_mix_with_hits(demo: tuple[Document, Clip
     assert 4 < len(kicks.slices()) < len(document.slices())
     assert all(s.cut.heard[0].drum == "kick" or len(s.cut.heard) > 1 for s in kicks.slices() if s.cut.origin == "heard")
     for changed in (even, pulled, both, marks, apart, kicks):
-        assert changed.pattern == document.pattern
+        assert pattern_of(changed) == pattern_of(document)
 
 
 EDITS = {
@@ -182,7 +183,7 @@ def test_any_edits_keep_the_slices_whole_and_come_undone(demo: tuple[Document, C
             assert slices[0].start_sample <= document.loop.start_sample + document.min_cut_frames or slices[0].cut.held
         free = [s.start_sample for s in slices if not s.cut.held and s.cut.origin != "hand"]
         assert all(d >= document.min_cut_frames for d in np.diff(free[1:]))
-        assert document.pattern == demo[0].pattern
+        assert pattern_of(document) == pattern_of(demo[0])
     while history.done:
         history = history.undo()
     assert history.document == demo[0]
@@ -191,7 +192,7 @@ def test_any_edits_keep_the_slices_whole_and_come_undone(demo: tuple[Document, C
 def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: Any) -> None:
     session, stage = demo_window.session, demo_window.slice
     demo_window.go_to(1)
-    view, slices = stage.view, session.document.slices()
+    view, slices = stage.view, session.store.document.slices()
 
     def click(index: int, modifier: Qt.KeyboardModifier = NONE) -> None:
         piece = slices[index]
@@ -200,31 +201,31 @@ def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: A
 
     click(3)
     click(6, SHIFT)
-    assert set(session.selection.cut_ids) == {s.cut.id for s in slices[3:7]}
+    assert set(session.view.selection.cut_ids) == {s.cut.id for s in slices[3:7]}
     click(9, CTRL)
-    assert len(session.selection.cut_ids) == 5
+    assert len(session.view.selection.cut_ids) == 5
     press(view, Qt.Key.Key_H, CTRL)
-    assert sum(c.held for c in session.document.cuts) == 5
+    assert sum(c.held for c in session.store.document.cuts) == 5
     assert "4 more" in stage.panel.heading.text()
     press(view, Qt.Key.Key_K, ALT)
-    assert session.history.undo_label == "call 5 slices kick"
-    assert all(session.document.cut(i).heard[0].drum == "kick" for i in session.selection.cut_ids)
+    assert session.store.history.undo_label == "call 5 slices kick"
+    assert all(session.store.document.cut(i).heard[0].drum == "kick" for i in session.view.selection.cut_ids)
     press(view, Qt.Key.Key_Delete)
-    assert len(session.document.slices()) == len(slices) - 5
+    assert len(session.store.document.slices()) == len(slices) - 5
     for _ in range(3):
-        session.undo()
-    assert session.document.slices() == slices
+        session.store.undo()
+    assert session.store.document.slices() == slices
     click(0)
     stage.panel.alike.click()
-    ids = alike(session.document, slices[0].cut.id)
-    assert set(session.selection.cut_ids) == set(ids)
-    assert {session.document.cut(i).heard[0].drum for i in ids} == {"kick"}
+    ids = alike(session.store.document, slices[0].cut.id)
+    assert set(session.view.selection.cut_ids) == set(ids)
+    assert {session.store.document.cut(i).heard[0].drum for i in ids} == {"kick"}
     press(view, Qt.Key.Key_A, CTRL)
-    assert len(session.selection.cut_ids) == len(slices)
+    assert len(session.view.selection.cut_ids) == len(slices)
     press(view, Qt.Key.Key_Right, ALT | SHIFT)
-    moved = [s.start_sample for s in session.document.slices()]
+    moved = [s.start_sample for s in session.store.document.slices()]
     assert [b - a.start_sample for a, b in zip(slices[1:], moved[1:], strict=True)] == [1] * (len(slices) - 1)
-    assert session.document.pattern == demo_window.session.document.pattern
+    assert pattern_of(session.store.document) == pattern_of(demo_window.session.store.document)
 
 
 def test_what_sounds_underneath_is_corrected(demo: tuple[Document, Clip]) -> None:
@@ -240,20 +241,20 @@ def test_what_sounds_underneath_is_corrected(demo: tuple[Document, Clip]) -> Non
 def test_slices_are_played_by_the_pad_keys_and_single_hits_are_stepped_through(demo_window: Any, qtbot: Any) -> None:
     session, stage = demo_window.session, demo_window.slice
     demo_window.go_to(1)
-    slices = session.document.slices()
+    slices = session.store.document.slices()
     stage.keys_play.click()
     press(stage.view, Qt.Key.Key_X)
-    assert session.selection.cut_id == slices[1].cut.id
-    session.select(cut_id=slices[20].cut.id)
+    assert session.view.selection.cut_id == slices[1].cut.id
+    session.view.select(cut_id=slices[20].cut.id)
     press(stage.view, Qt.Key.Key_Z)
-    assert session.selection.cut_id == slices[16].cut.id
+    assert session.view.selection.cut_id == slices[16].cut.id
     stage.keys_play.click()
     press(stage.view, Qt.Key.Key_X)
-    assert session.selection.cut_id == slices[16].cut.id, "the pads have their keys back"
+    assert session.view.selection.cut_id == slices[16].cut.id, "the pads have their keys back"
     stage.singles.click()
-    session.select(cut_id=slices[0].cut.id)
+    session.view.select(cut_id=slices[0].cut.id)
     press(stage.view, Qt.Key.Key_Right)
-    chosen = session.document.cut(session.selection.cut_id)
+    chosen = session.store.document.cut(session.view.selection.cut_id)
     assert sum(h.sure for h in chosen.heard) == 1
     for key, modifier in ((Qt.Key.Key_Return, NONE), (Qt.Key.Key_Return, SHIFT), (Qt.Key.Key_Return, ALT)):
         engine = demo_window.playback.engine
@@ -267,11 +268,11 @@ def test_slices_are_played_by_the_pad_keys_and_single_hits_are_stepped_through(d
 def test_a_slice_is_cut_between_at_its_inner_attack(demo_window: Any, qtbot: Any) -> None:
     session, stage = demo_window.session, demo_window.slice
     demo_window.go_to(1)
-    before = session.document
-    session.edit("join", lambda d: delete_cuts(d, [before.slices()[4].cut.id]))
-    session.select(cut_id=before.slices()[3].cut.id)
+    before = session.store.document
+    session.store.edit("join", lambda d: delete_cuts(d, [before.slices()[4].cut.id]))
+    session.view.select(cut_id=before.slices()[3].cut.id)
     press(stage.view, Qt.Key.Key_Return, CTRL | SHIFT)
-    assert abs(session.document.slices()[4].cut.attack_sample - before.slices()[4].cut.attack_sample) < 3
+    assert abs(session.store.document.slices()[4].cut.attack_sample - before.slices()[4].cut.attack_sample) < 3
     settle(qtbot, demo_window)
 
 
@@ -282,7 +283,7 @@ def test_rows_are_hidden_shown_and_resized(demo_window: Any, qtbot: Any) -> None
     assert view.row("spectrogram").height() == 0.0
     stage.bar.shown["spectrogram"].click()
     settle(qtbot, demo_window)
-    assert demo_window.session.opened_sound.spectrogram is not None
+    assert demo_window.session.project.sound.spectrogram is not None
     assert view.row("spectrogram").height() > 60.0
     stage.bar.shown["ribbons"].click()
     assert view.row("low").height() == 0.0

@@ -16,6 +16,7 @@ from bompla.app.bring_in.overview import clock
 from bompla.app.bring_in.readings import reading_choices
 from bompla.audio.clip import Clip
 from bompla.model.cut_edits import set_loop
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Loop
 from conftest import settle
 
@@ -24,13 +25,13 @@ LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 
 def test_the_path_says_where_the_work_stands(demo_window: Any, qtbot: Any) -> None:
     lines = [button._line for button in demo_window.path.buttons]
-    document = demo_window.session.document
+    document = demo_window.session.store.document
     assert lines[0] == "4 bars"
     assert lines[1] == f"{len(document.slices())} · 1 to check"
     assert lines[2] == f"{len(document.pads)} pads"
-    assert lines[3] == f"A · {len(document.pattern.hits)} hits"
+    assert lines[3] == f"A · {len(pattern_of(document).hits)} hits"
     assert lines[4] == "not yet"
-    demo_window.session.edit("keep", demo_window.session.doubts[0].mends[-1].edit)
+    demo_window.session.store.edit("keep", demo_window.session.review.found[0].mends[-1].edit)
     settle(qtbot, demo_window)
     assert demo_window.path.buttons[1]._line == f"{len(document.slices())} slices"
 
@@ -64,14 +65,14 @@ def test_the_seam_is_judged_in_words(demo: tuple[Document, Clip], shift_ms: floa
 def test_a_gesture_given_up_leaves_no_trace(demo_window: Any) -> None:
     window, session = demo_window, demo_window.session
     window.go_to(1)
-    view, before = window.slice.view, session.document
+    view, before = window.slice.view, session.store.document
     y = round(view.threshold_y())
     QTest.mousePress(view, LEFT, NONE, QPoint(400, y))
-    session.preview(lambda document: set_loop(document, Loop(0, 100_000, 1, "4/4")))
-    assert session.document is not before
+    session.store.preview(lambda document: set_loop(document, Loop(0, 100_000, 1, "4/4")))
+    assert session.store.document is not before
     QTest.keyClick(view, Qt.Key.Key_Escape)
-    assert session.document is before
-    assert not session.history.done
+    assert session.store.document is before
+    assert not session.store.history.done
     QTest.mouseRelease(view, LEFT, NONE, QPoint(400, y))
 
 
@@ -81,7 +82,7 @@ def test_silence_is_opened_and_told(window: Any, qtbot: Any, tmp_path: Path) -> 
     window.open_path(path)
     settle(qtbot, window)
     assert "silent" in window.messages.text.text()
-    assert window.session.document.pattern.hits == ()
+    assert pattern_of(window.session.store.document).hits == ()
     for index in range(len(window.stages)):
         window.go_to(index)
         assert not window.grab().isNull()
@@ -98,7 +99,7 @@ def test_six_channels_at_a_low_rate_are_opened_and_drawn(window: Any, qtbot: Any
     soundfile.write(path, sound, 8_000)
     window.open_path(path)
     settle(qtbot, window)
-    document = window.session.document
+    document = window.session.store.document
     assert document.source.channels == 6
     assert len(document.slices()) == pytest.approx(8, abs=1)
     assert document.bpm == pytest.approx(120.0, rel=0.01) or document.bpm == pytest.approx(60.0, rel=0.01)
@@ -108,20 +109,20 @@ def test_six_channels_at_a_low_rate_are_opened_and_drawn(window: Any, qtbot: Any
 
 
 def test_groove_shows_what_is_selected(demo_window: Any) -> None:
-    window, document = demo_window, demo_window.session.document
+    window, document = demo_window, demo_window.session.store.document
     window.go_to(3)
     groove = window.groove
     assert groove.selected.facts.get("velocity") == "–"
-    hits = document.pattern.hits[:3]
-    window.session.select(hit_ids=frozenset(hit.id for hit in hits))
+    hits = pattern_of(document).hits[:3]
+    window.session.view.select(hit_ids=frozenset(hit.id for hit in hits))
     low, high = min(h.velocity for h in hits), max(h.velocity for h in hits)
     assert groove.selected.facts.get("velocity") in (f"{low} to {high}", str(low))
     assert groove.selected.facts.get("off the grid").endswith(" ms")
     assert groove.selected.heading.text() == "3 hits selected"
     groove.grids.click(0.5)
-    assert groove.lanes.step_near(1.3) == pytest.approx(1.5)
+    assert window.session.view.grid.step_near(1.3) == pytest.approx(1.5)
     groove.grids.click(-1.0)
-    assert groove.lanes.step_near(1.3) == 1.3
+    assert window.session.view.grid.step_near(1.3) == 1.3
 
 
 def test_times_are_written_as_clocks() -> None:

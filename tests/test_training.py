@@ -134,7 +134,7 @@ def test_a_groove_ends_within_its_bars_and_strikes_a_hat_in_one_way_at_once(groo
 
 
 def test_last_layers_written_anew_as_they_were_are_heard_as_before(tmp_path: Path) -> None:
-    shipped = Path(str(files("bompla.analysis").joinpath(CONTEXT_FILE)))
+    shipped = Path(str(files("bompla.analysis.hearing").joinpath(CONTEXT_FILE)))
     with np.load(shipped) as data:
         out, bias = ([data[f"{n}/ends/out{end}"].astype(np.float32) for n in range(len(MEMBERS))] for end in ("", "_bias"))
         seen = np.random.default_rng(1).normal(size=(9, data["0/ends/first"].shape[0])).astype(np.float32)

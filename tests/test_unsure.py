@@ -20,7 +20,7 @@ from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
 from bompla.groove.rebuild import gone_hits, offered_hits
 from bompla.model.cut_edits import correct_heard, set_heard, set_left_out, set_underneath
-from bompla.model.detected_pattern import as_heard, played
+from bompla.model.detected_pattern import detected_pattern, pattern_of, played
 from bompla.model.document import Cut, Document, Heard, Hit
 from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import drop_offers, take_offers, with_hits
@@ -124,7 +124,7 @@ def test_slices_in_the_same_doubt_are_answered_together(demo: tuple[Document, Cl
     assert {n for n, drums in numbers.items() if "snare" in drums} == {2, 4, 5, 9}
     assert [d.reason for d in asked(mended, demo[1])] == ["snare underneath, only 55 %"]
     snare = next(pad.id for pad in document.pads if pad.drum == "snare")
-    assert sum(hit.pad_id == snare for hit in as_heard(mended).hits) == 4
+    assert sum(hit.pad_id == snare for hit in detected_pattern(mended).hits) == 4
     unsure = unsure_of(document.slices()[1].cut)
     assert unsure is not None
     assert other_way(document, (), unsure) == document
@@ -142,7 +142,7 @@ def test_what_is_corrected_is_offered_to_the_pattern(
 ) -> None:
     """Taken, the pattern is as it is heard now, but for what was played by hand; left, nothing of it is offered again."""
     own = Hit(demo[0].next_id, next(pad.id for pad in demo[0].pads if pad.drum == "crash"), 1.37, 90)
-    document = replace(with_hits(demo[0], [*demo[0].pattern.hits, own]), next_id=own.id + 1)
+    document = replace(with_hits(demo[0], [*pattern_of(demo[0]).hits, own]), next_id=own.id + 1)
     for corrections in (first, then):
         for index, drum, way in corrections:
             cut_id = document.slices()[index].cut.id
@@ -152,73 +152,73 @@ def test_what_is_corrected_is_offered_to_the_pattern(
                 document = correct_heard(document, cut_id, drum)
             else:
                 document = set_left_out(document, [cut_id], way == 3)
-        kept = document.pattern.hits
+        kept = pattern_of(document).hits
         left = drop_offers(document)
-        assert (offered_hits(left), gone_hits(left), left.pattern.hits) == ([], [], kept)
+        assert (offered_hits(left), gone_hits(left), pattern_of(left).hits) == ([], [], kept)
         document = take_offers(document, offered_hits(document), gone_hits(document))
         assert (offered_hits(document), gone_hits(document)) == ([], [])
-        wanted = Counter((hit.pad_id, round(hit.at_beats, 6)) for hit in (*as_heard(document).hits, own))
-        assert Counter((hit.pad_id, round(hit.at_beats, 6)) for hit in document.pattern.hits) == wanted
+        wanted = Counter((hit.pad_id, round(hit.at_beats, 6)) for hit in (*detected_pattern(document).hits, own))
+        assert Counter((hit.pad_id, round(hit.at_beats, 6)) for hit in pattern_of(document).hits) == wanted
 
 
 def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     session, stage = window.session, window.slice
-    session.open(next(path for path in loop_paths() if path.stem == "lamplight shuffle"))
+    session.requests.open(next(path for path in loop_paths() if path.stem == "lamplight shuffle"))
     settle(qtbot, window)
     window.go_to(1)
-    first, pattern = session.document, session.document.pattern
-    feet = [d for d in session.doubts if len(d.mends) == 3 and d.reason.startswith("pedal hat underneath")]
+    first, pattern = session.store.document, pattern_of(session.store.document)
+    feet = [d for d in session.review.found if len(d.mends) == 3 and d.reason.startswith("pedal hat underneath")]
     count = len(feet)
     assert count > 2
-    session.select(cut_id=feet[0].cut_id)
+    session.view.select(cut_id=feet[0].cut_id)
     press(stage.view, Qt.Key.Key_F5)
     settle(qtbot, window)
-    assert not any(h.drum == "hat_pedal" for h in session.document.cut(feet[0].cut_id).heard)
-    session.select(cut_id=feet[1].cut_id)
+    assert not any(h.drum == "hat_pedal" for h in session.store.document.cut(feet[0].cut_id).heard)
+    session.view.select(cut_id=feet[1].cut_id)
     press(stage.view, Qt.Key.Key_F6)
     settle(qtbot, window)
-    assert not any(h.drum == "hat_pedal" and h.sure for d in feet for h in session.document.cut(d.cut_id).heard)
-    assert session.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"
-    assert session.history.undo_label == f"take out pedal hat, {count - 1} slices"
+    assert not any(h.drum == "hat_pedal" and h.sure for d in feet for h in session.store.document.cut(d.cut_id).heard)
+    assert session.view.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"
+    assert session.store.history.undo_label == f"take out pedal hat, {count - 1} slices"
     assert (stage.offer_line.text(), stage.offer_add.text()) == (f"{count} hits gone", "Change A")
     stage.offer_add.click()
-    foot = next(pad.id for pad in session.document.pads if pad.drum == "hat_pedal")
-    before, after = (sum(hit.pad_id == foot for hit in hits) for hits in (pattern.hits, session.document.pattern.hits))
+    foot = next(pad.id for pad in session.store.document.pads if pad.drum == "hat_pedal")
+    before, after = (sum(hit.pad_id == foot for hit in hits) for hits in (pattern.hits, pattern_of(session.store.document).hits))
     assert before - after == count
     assert not stage.offer_add.isVisible()
-    session.undo()
-    session.undo()
-    session.undo()
+    session.store.undo()
+    session.store.undo()
+    session.store.undo()
     settle(qtbot, window)
-    assert session.document == first
-    session.select(cut_id=feet[0].cut_id)
+    assert session.store.document == first
+    session.view.select(cut_id=feet[0].cut_id)
     press(stage.view, Qt.Key.Key_F7, SHIFT)
     settle(qtbot, window)
-    assert not any(d.reason.startswith("pedal hat underneath") for d in session.doubts)
-    assert session.document.pattern == pattern
-    session.undo()
-    assert session.document == first, "to keep all is one step"
+    assert not any(d.reason.startswith("pedal hat underneath") for d in session.review.found)
+    assert pattern_of(session.store.document) == pattern
+    session.store.undo()
+    assert session.store.document == first, "to keep all is one step"
 
 
 def test_a_drum_that_has_no_pad_gets_one_with_its_hits(demo_window: Any, qtbot: Any) -> None:
     session, stage = demo_window.session, demo_window.slice
     demo_window.go_to(1)
-    first = session.document
+    first = session.store.document
     ids = [piece.cut.id for piece in first.slices()[4:6]]
     for cut_id in ids:
-        session.edit("hear a shaker", lambda d, cut_id=cut_id: set_underneath(d, cut_id, "shaker", True))
+        session.store.edit("hear a shaker", lambda d, cut_id=cut_id: set_underneath(d, cut_id, "shaker", True))
     settle(qtbot, demo_window)
     assert (stage.offer_line.text(), stage.offer_add.text()) == ("2 new hits, a new pad", "Add to A")
-    session.edit("show as heard", lambda d: show_variation(d, -1))
+    session.store.edit("show as heard", lambda d: show_variation(d, -1))
     assert not stage.offer_line.isVisible(), "what was heard stays as it is"
-    session.undo()
+    session.store.undo()
     stage.offer_add.click()
     settle(qtbot, demo_window)
-    made = session.document
+    made = session.store.document
     (shaker,) = [pad for pad in made.pads if pad.drum == "shaker"]
     assert {layer.at_sample for layer in shaker.layers} <= {made.cut(cut_id).at_sample for cut_id in ids}
     assert shaker.layers
-    assert sum(hit.pad_id == shaker.id for hit in made.pattern.hits) == 2
+    assert sum(hit.pad_id == shaker.id for hit in pattern_of(made).hits) == 2
     assert [pad for pad in made.pads if pad.drum != "shaker"] == list(first.pads), "no other pad changes"
     assert not stage.offer_line.isVisible()
 
@@ -227,9 +227,9 @@ def test_a_drum_of_a_slice_is_heard_without_the_others(demo_window: Any, qtbot: 
     """What leads has no hat on it, by a key; the hat has no kick under it, by its button; what is in doubt comes before what leads."""
     session, stage, engine = demo_window.session, demo_window.slice, demo_window.playback.engine
     demo_window.go_to(1)
-    slices = [s for s in session.document.slices() if not unsure_of(s.cut)]
+    slices = [s for s in session.store.document.slices() if not unsure_of(s.cut)]
     piece = next(s for s in slices if [h.drum for h in s.cut.heard if h.confidence > PERHAPS] == ["kick", "hat_closed"])
-    session.select(cut_id=piece.cut.id)
+    session.view.select(cut_id=piece.cut.id)
     settle(qtbot, demo_window)
 
     def low_share(hear: Callable[[], None]) -> float:
@@ -246,6 +246,6 @@ def test_a_drum_of_a_slice_is_heard_without_the_others(demo_window: Any, qtbot: 
     assert low_share(hat.click) < 0.01
     assert low_share(lambda: press(stage.view, Qt.Key.Key_F4)) > 0.9
     doubted = (Heard("kick", 1.0, 100), Heard("hat_closed", 0.5, 80))
-    session.edit("doubt it", lambda d: set_heard(d, piece.cut.id, doubted))
+    session.store.edit("doubt it", lambda d: set_heard(d, piece.cut.id, doubted))
     settle(qtbot, demo_window)
     assert low_share(lambda: press(stage.view, Qt.Key.Key_F4)) < 0.01

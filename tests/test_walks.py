@@ -41,7 +41,7 @@ def actions_of(stage: Any) -> list[QAction]:
 
 def checked(window: Any, what: str) -> None:
     """After each step the document holds together and is drawn."""
-    document = window.session.document
+    document = window.session.store.document
     try:
         check_document(document)
     except Exception as error:
@@ -56,7 +56,7 @@ def test_any_commands_leave_a_sound_document_and_come_undone(demo_window: Any, q
     """Commands of a stage in any order, between clicks, drags and turns of the wheel anywhere on its picture."""
     window, session = demo_window, demo_window.session
     window.go_to(stage)
-    before = as_edited(session.document)
+    before = as_edited(session.store.document)
     rng = random.Random(stage)
     actions = actions_of(window.stages[stage])
     picture = window.stages[stage].picture()
@@ -90,26 +90,26 @@ def test_any_commands_leave_a_sound_document_and_come_undone(demo_window: Any, q
                 Qt.ScrollPhase.NoScrollPhase, False))
         checked(window, what)
         if rng.random() < 0.15:
-            session.undo()
+            session.store.undo()
             checked(window, f"undo after {what}")
         if rng.random() < 0.1:
-            session.redo()
+            session.store.redo()
     picture.grab()
     settle(qtbot, window)
-    assert session.history.done, "such a walk edits something"
-    after = session.document
-    steps = len(session.history.done)
-    session.go_back(steps)
-    back = session.document
+    assert session.store.history.done, "such a walk edits something"
+    after = session.store.document
+    steps = len(session.store.history.done)
+    session.store.go_back(steps)
+    back = session.store.document
     if stage == 1:  # what a new hand cut is heard as comes later, and is no step of its own
         assert [c.at_sample for c in back.cuts] == [c.at_sample for c in before.cuts]
         assert as_edited(back).variations == before.variations
     else:
         assert as_edited(back) == before
-    session.go_back(-steps)
-    assert as_edited(session.document) == as_edited(after)
-    while session.history.done:
-        session.undo()
+    session.store.go_back(-steps)
+    assert as_edited(session.store.document) == as_edited(after)
+    while session.store.history.done:
+        session.store.undo()
     settle(qtbot, window)
 
 
@@ -187,33 +187,33 @@ def test_no_command_does_harm_without_a_project(window: Any) -> None:
                 action.trigger()
                 triggered += 1
     assert triggered > 80
-    assert window.session.document is None
-    assert not window.session.dirty
+    assert window.session.store.document is None
+    assert not window.session.project.dirty
 
 
 def test_each_sound_of_the_project_keeps_its_own_work(demo_window: Any, qtbot: Any) -> None:
     """Edits of one sound are not those of another; switching, taking out and bringing back lose nothing."""
     window, session = demo_window, demo_window.session
-    session.edit("threshold", lambda d: replace(d, threshold=0.31))
-    first = session.document
-    session.open(loop_paths()[1], add=True)
-    qtbot.waitUntil(lambda: len(session.sounds) == 2)
+    session.store.edit("threshold", lambda d: replace(d, threshold=0.31))
+    first = session.store.document
+    session.requests.open(loop_paths()[1], add=True)
+    qtbot.waitUntil(lambda: len(session.project.sounds) == 2)
     settle(qtbot, window)
-    assert session.current == 1
-    assert not session.history.done
-    session.edit("threshold", lambda d: replace(d, threshold=0.77))
-    second = session.document
+    assert session.project.current == 1
+    assert not session.store.history.done
+    session.store.edit("threshold", lambda d: replace(d, threshold=0.77))
+    second = session.store.document
     for _ in range(3):
-        session.switch(0)
-        assert session.document == first
-        session.switch(1)
-        assert session.document == second
-    session.take_out(1)
-    assert session.document == first
-    session.undo()
-    session.bring_back()
-    assert session.document == second
-    session.switch(0)
-    session.redo()
-    assert session.document == first
+        session.project.switch(0)
+        assert session.store.document == first
+        session.project.switch(1)
+        assert session.store.document == second
+    session.project.remove(1)
+    assert session.store.document == first
+    session.store.undo()
+    session.project.restore()
+    assert session.store.document == second
+    session.project.switch(0)
+    session.store.redo()
+    assert session.store.document == first
     QApplication.sendEvent(window, QEvent(QEvent.Type.UpdateRequest))

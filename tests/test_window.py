@@ -32,6 +32,7 @@ from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.formats.project import open_project
 from bompla.model.cut_edits import add_cut, set_threshold
+from bompla.model.detected_pattern import hit_of, pattern_of
 from bompla.model.pattern_edits import delete_hits
 from conftest import settle
 
@@ -82,45 +83,45 @@ def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, mon
     shelf.list.choose(next(path for path in shelf.model.shown if path.stem == "quay break"))
     shelf.list.setFocus()
     QTest.keyClick(shelf.list, Qt.Key.Key_Return)
-    assert session.work is not None
+    assert session.requests.work is not None
     assert window.messages.progress.isVisible()
     settle(qtbot, window)
-    document = session.document
+    document = session.store.document
     assert document.bpm == pytest.approx(96.02, rel=0.005)
     assert window.bring_in.loop.facts.get("tempo").startswith("96.")
-    assert not session.dirty
+    assert not session.project.dirty
 
     window.go_to(1)
     view = window.slice.view
     piece = document.slices()[2]
     middle = (piece.start_sample + piece.end_sample) // 2
     QTest.mouseDClick(view, LEFT, Qt.KeyboardModifier.AltModifier, at(view.axis.x(middle), view.row("sound").center().y()))
-    assert len(session.document.slices()) == len(document.slices()) + 1
-    assert session.document.pattern == document.pattern
+    assert len(session.store.document.slices()) == len(document.slices()) + 1
+    assert pattern_of(session.store.document) == pattern_of(document)
     settle(qtbot, window)
-    assert session.document.cut(session.selection.cut_id).heard, "the new slice is heard"
-    assert session.history.undo_label == "add cut"
+    assert session.store.document.cut(session.view.selection.cut_id).heard, "the new slice is heard"
+    assert session.store.history.undo_label == "add cut"
 
     window.go_to(2)
-    kick = next(pad for pad in session.document.pads if pad.drum == "kick")
+    kick = next(pad for pad in session.store.document.pads if pad.drum == "kick")
     cell = window.kit.grid.cell(kick.slot)
     peak = loudest_after(qtbot, window, lambda: QTest.mouseClick(window.kit.grid, LEFT, NONE, at(cell.center().x(), cell.top() + 6)))
     assert peak > 0.1
     window.kit.panel.name.setFocus()
     window.kit.panel.name.setText("Harbour kick")
     QTest.keyClick(window.kit.panel.name, Qt.Key.Key_Return)
-    assert session.document.pad(kick.id).name == "Harbour kick"
+    assert session.store.document.pad(kick.id).name == "Harbour kick"
 
     window.go_to(3)
     lanes = window.groove.lanes
-    hit = next(h for h in session.document.pattern.hits if h.pad_id == kick.id and h.at_beats > 3)
+    hit = next(h for h in pattern_of(session.store.document).hits if h.pad_id == kick.id and h.at_beats > 3)
     pin = lanes.pin(hit)
-    step = lanes.axis.width / session.document.loop.beats / 4
+    step = lanes.axis.width / session.store.document.loop.beats / 4
     drag(lanes, at(pin.x(), pin.y()), at(pin.x() + 2 * step, pin.y() + 1))
-    assert session.document.hit(hit.id).at_beats == pytest.approx(hit.at_beats + 0.5)
-    assert session.history.undo_label == "move hit"
+    assert hit_of(session.store.document, hit.id).at_beats == pytest.approx(hit.at_beats + 0.5)
+    assert session.store.history.undo_label == "move hit"
     window.top_bar.undo.click()
-    assert session.document.hit(hit.id) == hit
+    assert hit_of(session.store.document, hit.id) == hit
     assert window.top_bar.redo.text() == "Redo: move hit"
     window.top_bar.redo.click()
     settle(qtbot, window)
@@ -138,46 +139,46 @@ def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, mon
     window.send_out.write.click()
     midi = pretty_midi.PrettyMIDI(str(target.with_suffix(".mid")))
     notes = [note for track in midi.instruments for note in track.notes]
-    assert len(notes) == len(session.document.pattern.hits)
+    assert len(notes) == len(pattern_of(session.store.document).hits)
     starts = [note.start for track in midi.instruments if track.name == "Harbour kick" for note in track.notes]
-    assert min(abs(s - (hit.at_beats + 0.5) * 60 / session.document.bpm) for s in starts) < 0.001
-    assert window.send_out.state_line(session.document) == "written"
+    assert min(abs(s - (hit.at_beats + 0.5) * 60 / session.store.document.bpm) for s in starts) < 0.001
+    assert window.send_out.state_line(session.store.document) == "written"
 
 
 def test_the_threshold_line_cuts_more_and_fewer_and_the_hand_cut_stays(demo_window: Any) -> None:
     window, session = demo_window, demo_window.session
     window.go_to(1)
     view = window.slice.view
-    piece = session.document.slices()[4]
-    session.edit("add cut", lambda d: add_cut(d, (piece.start_sample + piece.end_sample) // 2))
-    by_hand = session.document.next_id - 1
-    before = session.document
+    piece = session.store.document.slices()[4]
+    session.store.edit("add cut", lambda d: add_cut(d, (piece.start_sample + piece.end_sample) // 2))
+    by_hand = session.store.document.next_id - 1
+    before = session.store.document
     row = view.row("strength")
     line = at(row.center().x(), view.threshold_y())
     drag(view, line, at(row.center().x(), row.top() + row.height() * 0.2))
-    fewer = session.document
+    fewer = session.store.document
     assert len(fewer.slices()) < len(before.slices())
     assert fewer.cut(by_hand)
-    assert session.history.undo_label == "set threshold"
+    assert session.store.history.undo_label == "set threshold"
     drag(view, at(row.center().x(), view.threshold_y()), at(row.center().x(), row.bottom() - 2))
-    assert len(session.document.slices()) > len(before.slices())
-    assert session.document.cut(by_hand)
-    assert session.document.pattern == before.pattern
-    session.undo()
-    assert session.document == fewer
-    session.undo()
-    assert session.document == before
+    assert len(session.store.document.slices()) > len(before.slices())
+    assert session.store.document.cut(by_hand)
+    assert pattern_of(session.store.document) == pattern_of(before)
+    session.store.undo()
+    assert session.store.document == fewer
+    session.store.undo()
+    assert session.store.document == before
 
 
 def test_cuts_are_dragged_stepped_through_named_and_taken_out(demo_window: Any, qtbot: Any) -> None:
     window, session = demo_window, demo_window.session
     window.go_to(1)
-    view, first = window.slice.view, session.document
+    view, first = window.slice.view, session.store.document
     piece = first.slices()[5]
     y = view.row("sound").center().y()
     x = view.axis.x(piece.start_sample)
     drag(view, at(x, y), at(x + 6, y), Qt.KeyboardModifier.AltModifier)
-    moved = session.document.cut(piece.cut.id)
+    moved = session.store.document.cut(piece.cut.id)
     assert moved.at_sample == pytest.approx(view.axis.sample(round(x + 6)), abs=2 * view.axis.samples_per_point)
     assert moved.held
     view.setFocus()
@@ -186,135 +187,135 @@ def test_cuts_are_dragged_stepped_through_named_and_taken_out(demo_window: Any, 
     QTest.keyClick(view, Qt.Key.Key_Left)
     assert window.slice.chosen().cut.id == piece.cut.id
     QTest.keyClick(view, Qt.Key.Key_Right, Qt.KeyboardModifier.AltModifier)
-    assert session.document.cut(piece.cut.id).at_sample == moved.at_sample + 44
+    assert session.store.document.cut(piece.cut.id).at_sample == moved.at_sample + 44
     window.slice.panel.name.setFocus()
     window.slice.panel.name.setText("creak")
     QTest.keyClick(window.slice.panel.name, Qt.Key.Key_Return)
     box = window.slice.panel.drum
     box.activated.emit(box.findData("tom_low"))
-    cut = session.document.cut(piece.cut.id)
+    cut = session.store.document.cut(piece.cut.id)
     assert (cut.name, cut.heard[0].drum) == ("creak", "tom_low")
     window.slice.panel.leave.click()
-    assert session.document.cut(piece.cut.id).left_out
+    assert session.store.document.cut(piece.cut.id).left_out
     QTest.keyClick(view, Qt.Key.Key_Delete)
-    assert all(c.id != piece.cut.id for c in session.document.cuts)
-    steps = len(session.history.done)
-    assert [s.label for s in session.history.done][-3:] == ["call slice low tom", "leave slice out", "take out cut"]
+    assert all(c.id != piece.cut.id for c in session.store.document.cuts)
+    steps = len(session.store.history.done)
+    assert [s.label for s in session.store.history.done][-3:] == ["call slice low tom", "leave slice out", "take out cut"]
     for _ in range(steps):
         QTest.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert session.document == first
+    assert session.store.document == first
 
 
 def test_new_cuts_offer_their_hits(demo_window: Any) -> None:
     """A snare taken out of the pattern with its cut is offered again when the cut comes back, and not before."""
     window, session = demo_window, demo_window.session
     window.go_to(1)
-    usual = session.document.threshold
-    session.edit("set threshold", lambda d: set_threshold(d, 0.8))
-    gone = [h for h in session.document.pattern.hits if all(
-        abs(c.attack_sample - session.document.beat_map.sample_at(h.at_beats)) > 1_000 for c in session.document.cuts)]
+    usual = session.store.document.threshold
+    session.store.edit("set threshold", lambda d: set_threshold(d, 0.8))
+    gone = [h for h in pattern_of(session.store.document).hits if all(
+        abs(c.attack_sample - session.store.document.beat_map.sample_at(h.at_beats)) > 1_000 for c in session.store.document.cuts)]
     assert gone
-    session.edit("take out", lambda d: delete_hits(d, [hit.id for hit in gone]))
-    count = len(session.document.pattern.hits)
+    session.store.edit("take out", lambda d: delete_hits(d, [hit.id for hit in gone]))
+    count = len(pattern_of(session.store.document).hits)
     assert not window.slice.offer_add.isVisible()
-    session.edit("set threshold", lambda d: set_threshold(d, usual))
+    session.store.edit("set threshold", lambda d: set_threshold(d, usual))
     assert window.slice.offer_add.isVisible()
     assert window.slice.offer_line.text().startswith(str(len(gone)))
-    assert len(session.document.pattern.hits) == count
+    assert len(pattern_of(session.store.document).hits) == count
     window.slice.offer_add.click()
-    assert len(session.document.pattern.hits) == count + len(gone)
+    assert len(pattern_of(session.store.document).hits) == count + len(gone)
     assert not window.slice.offer_add.isVisible()
-    session.undo()
+    session.store.undo()
     window.slice.offer_drop.click()
     assert not window.slice.offer_add.isVisible()
-    assert len(session.document.pattern.hits) == count
+    assert len(pattern_of(session.store.document).hits) == count
 
 
 def test_pads_sound_by_key_and_take_names_notes_drums_and_slices(demo_window: Any, qtbot: Any) -> None:
     window, session = demo_window, demo_window.session
     window.go_to(2)
-    pad = session.document.pads[0]
+    pad = session.store.document.pads[0]
     assert loudest_after(qtbot, window, lambda: QTest.keyClick(window.kit.grid, Qt.Key.Key_Z)) > 0.05
-    assert window.kit.grid._lit or session.selection.pad_id == pad.id
+    assert window.kit.grid._lit or session.view.selection.pad_id == pad.id
     assert loudest_after(qtbot, window, lambda: QTest.keyClick(window.kit.grid, Qt.Key.Key_P)) == 0.0
     window.kit.panel.note.setValue(61)
     window.kit.panel.drum.activated.emit(window.kit.panel.drum.findData("tom_mid"))
-    changed = session.document.pad(pad.id)
+    changed = session.store.document.pad(pad.id)
     assert (changed.drum, changed.note, changed.name) == ("tom_mid", 47, "Mid tom")
     assert window.kit.panel.note.value() == 47
     cut = window.kit.tray.cuts[0]
     window.kit.grid.drop(SLICE_MIME, cut.id, 11)
-    placed = next(p for p in session.document.pads if p.slot == 11)
+    placed = next(p for p in session.store.document.pads if p.slot == 11)
     assert placed.layers[0].at_sample == cut.at_sample
     assert cut.id not in {c.id for c in window.kit.tray.cuts}
     settle(qtbot, window)
     assert loudest_after(qtbot, window, lambda: QTest.keyClick(window.kit.grid, Qt.Key.Key_R)) > 0.0005
     QTest.keyClick(window.kit.grid, Qt.Key.Key_Delete)
-    assert session.document.pad(placed.id).layers == ()
-    labels = [step.label for step in session.history.done]
+    assert session.store.document.pad(placed.id).layers == ()
+    labels = [step.label for step in session.store.history.done]
     assert labels == ["set note", "make pad mid tom", "put slice on pad", "clear pad"]
 
 
 def test_pins_are_drawn_made_harder_selected_and_taken_out(demo_window: Any) -> None:
     window, session = demo_window, demo_window.session
     window.go_to(3)
-    lanes, document = window.groove.lanes, session.document
+    lanes, document = window.groove.lanes, session.store.document
     snare = next(p for p in document.pads if p.drum == "snare")
     lane = lanes.lane(snare.id)
     x = lanes.axis.x(document.beat_map.sample_at(2.52))
     QTest.mouseClick(lanes, LEFT, NONE, at(x, lane.top() + 8))
-    drawn = session.document.hit(next(iter(session.selection.hit_ids)))
+    drawn = hit_of(session.store.document, next(iter(session.view.selection.hit_ids)))
     assert drawn.at_beats == 2.5
     heard = [h.velocity for c in document.cuts for h in c.heard if h.drum == "snare" and h.sure]
     assert drawn.velocity == pytest.approx(np.median(heard), abs=1)
     pin = lanes.pin(drawn)
     drag(lanes, at(pin.x(), pin.y()), at(pin.x(), pin.y() + 20))
-    assert session.document.hit(drawn.id).velocity == drawn.velocity - 20
-    assert session.history.undo_label == "set velocity of hit"
-    assert lanes.pin(session.document.hit(drawn.id)).y() > pin.y()
+    assert hit_of(session.store.document, drawn.id).velocity == drawn.velocity - 20
+    assert session.store.history.undo_label == "set velocity of hit"
+    assert lanes.pin(hit_of(session.store.document, drawn.id)).y() > pin.y()
     QTest.keyClick(lanes, Qt.Key.Key_Up)
     QTest.keyClick(lanes, Qt.Key.Key_Right)
-    assert session.document.hit(drawn.id).at_beats == pytest.approx(2.75)
+    assert hit_of(session.store.document, drawn.id).at_beats == pytest.approx(2.75)
     drag(lanes, at(lanes.axis.left + 3, lane.top() + 1), at(lanes.axis.left + lanes.axis.width * 0.5, lane.bottom() - 1))
-    chosen = session.selection.hit_ids
+    chosen = session.view.selection.hit_ids
     # One on the first beat lies left of where the drag began.
-    of_snare = [h for h in session.document.pattern.hits if h.pad_id == snare.id]
+    of_snare = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert chosen == {h.id for h in of_snare if 0.0 < h.at_beats < document.loop.beats * 0.5}
     QTest.keyClick(lanes, Qt.Key.Key_G, Qt.KeyboardModifier.ControlModifier)
-    assert all((session.document.hit(i).at_beats * 4) % 1 == pytest.approx(0, abs=1e-9) for i in chosen)
+    assert all((hit_of(session.store.document, i).at_beats * 4) % 1 == pytest.approx(0, abs=1e-9) for i in chosen)
     QTest.keyClick(lanes, Qt.Key.Key_Delete)
-    assert not chosen & {h.id for h in session.document.pattern.hits}
-    hit = session.document.pattern.hits[0]
+    assert not chosen & {h.id for h in pattern_of(session.store.document).hits}
+    hit = pattern_of(session.store.document).hits[0]
     pin = lanes.pin(hit)
     QTest.mouseClick(lanes, Qt.MouseButton.RightButton, NONE, at(pin.x(), pin.y()))
-    assert all(h.id != hit.id for h in session.document.pattern.hits)
-    while session.history.undo_label:
-        session.undo()
-    assert session.document == document
+    assert all(h.id != hit.id for h in pattern_of(session.store.document).hits)
+    while session.store.history.undo_label:
+        session.store.undo()
+    assert session.store.document == document
 
 
 def test_the_loop_is_slid_and_its_end_keeps_whole_bars(demo_window: Any) -> None:
     window, session = demo_window, demo_window.session
     window.go_to(0)
-    overview, loop = window.bring_in.overview, session.document.loop
+    overview, loop = window.bring_in.overview, session.store.document.loop
     y = overview.height() // 2
     end = at(overview.axis.x(loop.end_sample), y)
     drag(overview, end, at(overview.axis.x(loop.start_sample + loop.frames * 0.55), y))
-    cut = session.document.loop
+    cut = session.store.document.loop
     assert (cut.bars, cut.end_sample) == (2, pytest.approx(loop.frames // 2, abs=2))
-    assert session.document.bpm == pytest.approx(96.02, rel=1e-3)
+    assert session.store.document.bpm == pytest.approx(96.02, rel=1e-3)
     inside = at(overview.axis.x(loop.frames * 0.25), y)
     drag(overview, inside, at(overview.axis.x(loop.frames * 0.5), y))
-    slid = session.document.loop
+    slid = session.store.document.loop
     assert slid.frames == cut.frames
     assert slid.start_sample > loop.frames * 0.2
     window.bring_in.loop.readings.click(window.bring_in.loop.readings.keys[-1])
-    assert session.document.loop.bars in (1, 4)
+    assert session.store.document.loop.bars in (1, 4)
     window.listening.double.click()
     window.listening.half.click()
-    while session.history.undo_label:
-        session.undo()
-    assert session.document.loop == loop
+    while session.store.history.undo_label:
+        session.store.undo()
+    assert session.store.document.loop == loop
 
 
 def test_the_playhead_follows_and_the_rebuilt_is_as_loud_as_the_original(demo_window: Any, qtbot: Any) -> None:
@@ -322,22 +323,22 @@ def test_the_playhead_follows_and_the_rebuilt_is_as_loud_as_the_original(demo_wi
 
     def level(blend: int) -> float:
         window.listening.blend.setValue(blend)
-        playback.seek(0)
+        playback.transport.seek(0)
         start = engine.state.rendered_frames
         qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 60_000)
         return float(np.sqrt((engine.captured(since_frame=start + 12_000)[:48_000] ** 2).mean()))
 
     window.go_to(1)
     QTest.keyClick(window, Qt.Key.Key_Space)
-    assert playback.playing
+    assert playback.transport.playing
     levels = {blend: level(blend) for blend in (0, 100, 50)}
     assert 20 * abs(np.log10(levels[100] / levels[0])) < 3.0
     assert 20 * abs(np.log10(levels[50] / levels[0])) < 3.0
     head = window.slice.view._playhead
     qtbot.waitUntil(lambda: window.slice.view._playhead > head)
     window.listening.loop.click()
-    playback.seek(window.session.document.loop.end_sample - 8_000)
-    qtbot.waitUntil(lambda: not playback.playing)
+    playback.transport.seek(window.session.store.document.loop.end_sample - 8_000)
+    qtbot.waitUntil(lambda: not playback.transport.playing)
     assert window.listening.play.text() == "Play"
 
 
@@ -348,7 +349,7 @@ def test_the_playhead_follows_and_the_rebuilt_is_as_loud_as_the_original(demo_wi
 def test_a_bad_file_is_told_and_nothing_is_lost(
     demo_window: Any, qtbot: Any, tmp_path: Path, name: str, content: bytes | None, words: str
 ) -> None:
-    before = demo_window.session.document
+    before = demo_window.session.store.document
     path = tmp_path / name
     if content is not None:
         path.write_bytes(content)
@@ -356,20 +357,20 @@ def test_a_bad_file_is_told_and_nothing_is_lost(
     settle(qtbot, demo_window)
     assert words in demo_window.messages.text.text()
     assert demo_window.messages.isVisible()
-    assert demo_window.session.document is before
+    assert demo_window.session.store.document is before
 
 
 def test_opening_can_be_cancelled(demo_window: Any, qtbot: Any) -> None:
-    before = demo_window.session.document
+    before = demo_window.session.store.document
     demo_window.open_path(loop_paths()[3])
-    qtbot.waitUntil(lambda: demo_window.session._job != 0)
+    qtbot.waitUntil(lambda: demo_window.session.requests.analysis.busy)
     demo_window.messages.cancel.click()
-    assert demo_window.session.work is None
+    assert demo_window.session.requests.work is None
     settle(qtbot, demo_window)
-    assert demo_window.session.document is before
+    assert demo_window.session.store.document is before
     demo_window.open_path(loop_paths()[4])
     settle(qtbot, demo_window)
-    assert demo_window.session.document.source.name == loop_paths()[4].name
+    assert demo_window.session.store.document.source.name == loop_paths()[4].name
 
 
 def test_a_project_is_saved_dropped_in_again_and_asked_about(
@@ -379,28 +380,28 @@ def test_a_project_is_saved_dropped_in_again_and_asked_about(
     path = tmp_path / "mine"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
     window.listening.double.click()
-    assert session.dirty
+    assert session.project.dirty
     assert window.top_bar.saved.text() == "not saved"
     assert "*" in window.windowTitle()
     asked: list[int] = []
     monkeypatch.setattr(QMessageBox, "exec", lambda _: asked.append(1) or QMessageBox.StandardButton.Cancel)
     window.open_path(loop_paths()[1])
     assert asked
-    assert session.work is None
+    assert session.requests.work is None
     window.save()
     settle(qtbot, window)
-    assert not session.dirty
+    assert not session.project.dirty
     saved = path.with_suffix(".bompla")
-    assert open_project(saved).sources[0][0] == session.document
-    session.undo()
+    assert open_project(saved).sources[0][0] == session.store.document
+    session.store.undo()
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(saved))])
     monkeypatch.setattr(QMessageBox, "exec", lambda _: QMessageBox.StandardButton.Discard)
     drop = QDropEvent(QPointF(300, 300), Qt.DropAction.CopyAction, data, LEFT, NONE)
     window.dropEvent(drop)
     settle(qtbot, window)
-    assert session.path == saved
-    assert session.document.loop.bars == 8
+    assert session.project.path == saved
+    assert session.store.document.loop.bars == 8
 
 
 def test_every_control_has_a_name_and_every_command_a_key(demo_window: Any) -> None:
@@ -443,14 +444,14 @@ def brightness(image: QImage, x: float, y: float) -> float:
 @pytest.mark.parametrize("palette", [NIGHT, DAY], ids=["night", "day"])
 def test_pictures_show_what_is_meant_in_both_lights(demo_window: Any, palette: Any) -> None:
     """A pin's head is where its hit is, a cut's line where its cut is, text stands out of its ground."""
-    window, document = demo_window, demo_window.session.document
+    window, document = demo_window, demo_window.session.store.document
     theme().use(palette)
     try:
         window.go_to(3)
         lanes = window.groove.lanes
         image = lanes.grab().toImage()
         kick = next(p for p in document.pads if p.drum == "kick")
-        for hit in [h for h in document.pattern.hits if h.pad_id == kick.id][1:5]:
+        for hit in [h for h in pattern_of(document).hits if h.pad_id == kick.id][1:5]:
             pin, colour = lanes.pin(hit), theme().drum("kick")
             seen = image.pixelColor(round(pin.x()), round(pin.y()))
             assert max(abs(seen.red() - colour.red()), abs(seen.green() - colour.green()), abs(seen.blue() - colour.blue())) < 40
@@ -514,5 +515,5 @@ def test_unsaved_work_is_rescued(demo_window: Any, tmp_path: Path) -> None:
     demo_window.listening.double.click()
     path = rescue(demo_window.session, tmp_path / "rescued")
     assert path is not None
-    assert open_project(path).sources[0][0] == demo_window.session.document
-    assert read_clip(loop_paths()[0]).frames == demo_window.session.clip.frames
+    assert open_project(path).sources[0][0] == demo_window.session.store.document
+    assert read_clip(loop_paths()[0]).frames == demo_window.session.project.clip.frames

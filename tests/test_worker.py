@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import pickle
 import subprocess
 import sys
@@ -17,11 +18,12 @@ from PyQt6.QtGui import QColor, QWheelEvent
 from PyQt6.QtTest import QTest
 
 from bompla.analysis.protocol import LENGTH, Answer, Request, packed
-from bompla.app.project.jobs import AnalysisProcess, Threads
+from bompla.analysis.worker import Kept, answer_to
+from bompla.app.project.analysis_process import AnalysisProcess
+from bompla.app.project.tasks import Task
 from bompla.app.ui.raster import level_pixmap, spans_pixmap
 from bompla.app.ui.time_axis import TimeAxis
 from bompla.audio.clip import Clip
-from bompla.errors import SoundFileError
 
 ROOT = Path(__file__).parents[1]
 
@@ -50,9 +52,9 @@ def test_a_bad_request_does_not_end_the_process(demo_loops: list[tuple[str, Clip
     last = {answer.number: answer for answer in found if answer.kind != "progress"}
     assert last[1].kind == "failed"
     assert "blip.wav is too short" in last[1].value
-    (curve, step_s), (bands, _) = last[2].value
-    assert len(curve) * step_s == pytest.approx(clip.duration_s, abs=0.02)
-    assert bands.shape[0] == 3
+    drawn = last[2].value
+    assert len(drawn.curve) * drawn.curve_step_s == pytest.approx(clip.duration_s, abs=0.02)
+    assert drawn.bands.shape[0] == 3
     assert last[3].value.source.name == "it.flac"
     assert len(last[4].value) == 2
     shares = [answer.share for answer in found if answer.number == 3 and answer.kind == "progress"]
@@ -60,20 +62,35 @@ def test_a_bad_request_does_not_end_the_process(demo_loops: list[tuple[str, Clip
     assert len(shares) >= 4
 
 
+def test_what_is_not_known_is_refused_and_what_was_made_is_kept(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    clip, kept, out = demo_loops[0][1], Kept(), io.BytesIO()
+    answer_to(Request(1, "listen", clip.samples, clip.sample_rate), out, kept)  # type: ignore[arg-type]
+    refused = pickle.loads(out.getvalue()[LENGTH.size :])  # noqa: S301  # made here
+    assert (refused.kind, "does not know" in refused.value) == ("failed", True)
+    answer_to(Request(2, "analyse", clip.samples, clip.sample_rate, name="a.wav"), io.BytesIO(), kept)
+    for kind, name in (("pictures", ""), ("analyse", "b.wav")):
+        out = io.BytesIO()
+        answer_to(Request(3, kind, clip.samples, clip.sample_rate, name=name), out, kept)
+    assert out.getvalue().count(b"b.wav") == 1
+    assert b"finding attacks" not in out.getvalue(), "the same sound is not listened to again"
+
+
 def test_requests_are_superseded_and_cancelled(qtbot: Any, demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
     process = AnalysisProcess()
     clip = demo_loops[0][1]
     said: list[str] = []
 
-    def ask(name: str) -> int:
-        return process.ask("analyse", clip, name=name, done=lambda heard: said.append(heard.source.name), failed=said.append)
+    def ask(name: str) -> Task:
+        return process.ask("analyse", clip, name=name, done=lambda heard: said.append(heard.source.name), failed=said.append,
+                           cancelled=lambda: said.append(f"not {name}"))
 
     first = ask("first")
-    ask("second")
-    ask("third")
-    process.cancel(first)
+    second = ask("second")
+    third = ask("third")
+    first.cancel()
     qtbot.waitUntil(lambda: not process.busy)
-    assert said == ["third"]
+    assert said == ["not second", "not first", "third"]
+    assert [task.ending for task in (first, second, third)] == ["cancelled", "cancelled", "done"]
     process.close()
 
 
@@ -90,22 +107,6 @@ def test_a_process_that_dies_is_told_and_started_again(qtbot: Any, demo_loops: l
     qtbot.waitUntil(lambda: len(told) == 2)
     assert told[1] == "done"
     process.close()
-
-
-def test_threads_bring_results_and_sentences_back_in_order(qtbot: Any) -> None:
-    threads = Threads()
-    said: list[Any] = []
-
-    def fail() -> None:
-        raise SoundFileError("It is broken.")
-
-    threads.run(lambda: 1, said.append, said.append)
-    threads.run(fail, said.append, said.append)
-    threads.run(lambda: 3, said.append, said.append)
-    assert threads.busy
-    qtbot.waitUntil(lambda: not threads.busy)
-    assert said == [1, "It is broken.", 3]
-    threads.close()
 
 
 @settings(max_examples=80)
@@ -187,7 +188,7 @@ def test_send_out_shows_and_keeps_its_choices(demo_window: Any, tmp_path: Path) 
         ticks = np.cumsum([message.time for message in track])
         assert all(tick % 240 == 0 or tick % 320 == 0 for tick, m in zip(ticks, track, strict=True) if m.type == "note_on")
     demo_window.listening.double.click()
-    assert send.state_line(demo_window.session.document) == "changed since"
+    assert send.state_line(demo_window.session.store.document) == "changed since"
     assert not send.write_to(tmp_path / "no folder" / "it.mid")
     assert "does not exist" in demo_window.messages.text.text()
     demo_window.messages.close_button.click()
@@ -202,13 +203,13 @@ def test_keys_reach_stages_and_toggles(demo_window: Any) -> None:
         assert window.pages.currentIndex() == index
         assert window.path.buttons[index].isChecked()
     QTest.keyClick(window, Qt.Key.Key_B, control)
-    assert window.playback.blend == 1.0
+    assert window.playback.balance.blend == 1.0
     QTest.keyClick(window, Qt.Key.Key_B, control)
-    assert window.playback.blend == 0.0
+    assert window.playback.balance.blend == 0.0
     QTest.keyClick(window, Qt.Key.Key_K, control)
-    assert window.playback.click
+    assert window.playback.transport.click
     QTest.keyClick(window, Qt.Key.Key_L, control)
-    assert not window.playback.looping
+    assert not window.playback.transport.looping
     QTest.keyClick(window, Qt.Key.Key_T, control)
     QTest.keyClick(window, Qt.Key.Key_T, control)
 

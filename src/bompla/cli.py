@@ -56,14 +56,14 @@ def analyse(files: tuple[Path, ...], as_json: bool) -> None:
 def rebuild(file: Path, midi: Path, quantise: bool) -> None:
     """Rebuild a loop's groove and write it as a MIDI file."""
     from bompla.formats.midi import MidiOptions, write_midi
+    from bompla.model.detected_pattern import hits_inside
 
     try:
         document = _document(file)[1]
         write_midi(document, midi, MidiOptions(quantise=quantise, notes="drums"))
     except BomplaError as error:
         _fail(error)
-    count = sum(0.0 <= hit.at_beats < document.pattern_beats for hit in document.pattern.hits)
-    click.echo(f"{midi}: {count} hits, {document.loop.bars} bars at {document.bpm:.2f} BPM")
+    click.echo(f"{midi}: {len(hits_inside(document))} hits, {document.loop.bars} bars at {document.bpm:.2f} BPM")
 
 
 @cli.command()

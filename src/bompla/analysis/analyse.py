@@ -1,4 +1,4 @@
-"""The whole analysis of a clip: attacks, tempo, loop and drums."""
+"""The whole analysis of a clip, as a pipeline of named steps: attacks, drums, tempo and loop."""
 
 from __future__ import annotations
 
@@ -10,12 +10,13 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
-from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, PEAK_FRAMES, FoundAttacks, find_attacks
+from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, FoundAttacks, find_attacks
 from bompla.analysis.hearing.context import DrumOdds, load_context
 from bompla.analysis.hearing.drums import CUT_THRESHOLD, heard_of, heard_together, strength_of, strengths_of
 from bompla.analysis.hearing.network import Activations, load_model, run
 from bompla.analysis.hearing.recurring import BarGrid, load_recurring, recurring
-from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Spectrum, spectrum_of
+from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, HOP, Spectrum, spectrum_of
+from bompla.analysis.loop.region import loop_of
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import Evidence, evidence_of, excerpt
 from bompla.analysis.tempo.readings import Reading, confidence_of, read_tempo, shares_of
@@ -23,15 +24,13 @@ from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.document import Attack, Heard, Loop, Source, TempoReading
-from bompla.model.drums import BANDS_HZ
 from bompla.units import ms_to_samples
 
 MIN_DURATION_S = 0.05
-MAX_REGION_BARS = 16
 QUIET_MS = 1.2
 HEARD_AROUND_S = 6.0
-SAME_ATTACK_MS = 12.0
-"""Places so near are one attack."""
+AT_AN_ATTACK_MS = 12.0
+"""A place so near to an attack is that attack, when it is listened to."""
 
 SURE_OF_BARS = 0.5
 """How sure the tempo must be for what recurs from bar to bar to count."""
@@ -41,6 +40,22 @@ Progress = Callable[[float, str], None]
 
 def _silent(_share: float, _what: str) -> None:
     """Report to nobody."""
+
+
+@dataclass(frozen=True, eq=False)
+class Listening:
+    """All that one pass over a sound gives: what was seen, and what was heard in it.
+
+    Of `attacks` the strengths, and of `drums` the odds, are those once all attacks and the bars are known; `readings` are the ways
+    to read the tempo, best first, and `evidence` what they were read from.
+    """
+
+    spectrum: Spectrum
+    activations: Activations
+    attacks: FoundAttacks
+    drums: DrumOdds
+    readings: list[Reading]
+    evidence: Evidence
 
 
 def analyse(
@@ -55,68 +70,95 @@ def analyse(
     """
     started = time.perf_counter()
     params = (params or AnalysisParams()).checked()
+    heard = listen(clip, params, name=name, progress=progress)
+    result = result_of(clip, heard, params, name=name, path=path)
+    progress(1.0, "done")
+    return replace(result, elapsed_s=time.perf_counter() - started)
+
+
+def listen(clip: Clip, params: AnalysisParams, *, name: str = "", progress: Progress = _silent) -> Listening | None:
+    """Return all that is heard in a clip, None in silence; raises AnalysisError for a clip too short to hold a hit."""
     if clip.duration_s < MIN_DURATION_S:
         raise AnalysisError(f"{name or 'This sound'} is too short to hold a hit ({1000.0 * clip.duration_s:.0f} ms).")
-    source = Source(name, clip.content_hash, clip.sample_rate, clip.channels, clip.frames, path)
     progress(0.02, "looking at the sound")
     spectrum = spectrum_of(clip)
     if spectrum is None:
-        return _nothing_heard(source, clip, params, started)
+        return None
     progress(0.4, "finding attacks")
-    model = load_model()
-    heard = listened(spectrum, run(model, spectrum), clip.duration_s, params, progress)
-    readings, threshold = heard.readings, _threshold(params)
-    scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
-    drums, clear = heard_of(heard.drums, model), clear_db(spectrum, found.samples)
-    attacks = tuple(
-        _attack(clip, min(clip.frames - 1, round(int(found.samples[i]) * scale)), float(found.strengths[i]), drums[i], float(clear[i]))
-        for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR)  # so weak a place is none now: nothing shall snap to it
-    )
-    progress(1.0, "done")
-    return AnalysisResult(
-        source=source,
-        loop=_loop_of(readings[0], clip, [a for a in attacks if a.strength >= threshold], heard.evidence),
-        readings=_as_tempo_readings(readings),
-        tempo_confidence=round(confidence_of(readings), 3),
-        attacks=attacks,
-        threshold=threshold,
-        elapsed_s=time.perf_counter() - started,
-    )
-
-
-@dataclass(frozen=True, eq=False)
-class Listened:
-    """All that is heard: attacks, as strong as they are once all of them and the bars are known, drums, tempo, what it was read from."""
-
-    attacks: FoundAttacks
-    drums: DrumOdds
-    readings: list[Reading]
-    evidence: Evidence
+    activations = run(load_model(), spectrum)
+    return listened(spectrum, activations, clip.duration_s, params, progress)
 
 
 def listened(
     spectrum: Spectrum, activations: Activations, duration_s: float, params: AnalysisParams, progress: Progress = _silent
-) -> Listened:
+) -> Listening:
     """Return all that is heard in a spectrum, with what the network made of it, of a sound so many seconds long."""
-    model = load_model()
-    found = find_attacks(spectrum, activations, strengths_of(activations, model), params)
+    found = find_attacks(spectrum, activations, strengths_of(activations, load_model()), params)
     progress(0.6, "hearing drums")
-    together = heard_together(activations, model, load_context(), spectrum, found.samples)
-    heard = heard_of(together, model)
+    drums = heard_together(activations, load_model(), load_context(), spectrum, found.samples)
     progress(0.8, "reading tempo and bars")
-    used = np.flatnonzero(strength_of(together) >= _threshold(params))
-    evidence = evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], duration_s)
+    evidence = _evidence(found, drums, duration_s, params)
+    readings = _readings(evidence, params)
+    drums = _with_other_bars(drums, found, readings)
+    attacks = FoundAttacks(found.samples, strength_of(drums).astype(np.float64))
+    return Listening(spectrum, activations, attacks, drums, readings, evidence)
+
+
+def _evidence(found: FoundAttacks, drums: DrumOdds, duration_s: float, params: AnalysisParams) -> Evidence:
+    """Return what tempo is read from: the attacks that are cut at, and their drums."""
+    heard = heard_of(drums, load_model())
+    used = np.flatnonzero(strength_of(drums) >= threshold_of(params))
+    return evidence_of(found.samples[used] / ANALYSIS_RATE, [heard[i] for i in used], duration_s)
+
+
+def _readings(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
     part = excerpt(evidence)
-    readings = read_tempo(part, params if part is evidence else replace(params, trimmed=False))
-    if confidence_of(readings) >= SURE_OF_BARS:
-        best = readings[0]
-        bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
-        together = recurring(together, found.samples / ANALYSIS_RATE, bars, model.drums, load_recurring())
-    return Listened(FoundAttacks(found.samples, strength_of(together).astype(np.float64)), together, readings, evidence)
+    return read_tempo(part, params if part is evidence else replace(params, trimmed=False))
 
 
-def _threshold(params: AnalysisParams) -> float:
+def _with_other_bars(drums: DrumOdds, found: FoundAttacks, readings: list[Reading]) -> DrumOdds:
+    """Return drums in which what other bars have in the same place counts, where the bars are sure."""
+    if confidence_of(readings) < SURE_OF_BARS:
+        return drums
+    best = readings[0]
+    bars = BarGrid(best.start_s, best.beat_s * best.meter.beats_per_bar, best.bars)
+    return recurring(drums, found.samples / ANALYSIS_RATE, bars, load_model().drums, load_recurring())
+
+
+def result_of(clip: Clip, heard: Listening | None, params: AnalysisParams, *, name: str = "", path: str = "") -> AnalysisResult:
+    """Return what was heard as the value that documents are made from; without anything heard, the whole clip without attacks."""
+    source = Source(name, clip.content_hash, clip.sample_rate, clip.channels, clip.frames, path)
+    if heard is None:
+        return _nothing_heard(source, clip, params)
+    attacks, threshold = _attacks(clip, heard), threshold_of(params)
+    cut_at = [attack for attack in attacks if attack.strength >= threshold]
+    return AnalysisResult(
+        source=source,
+        loop=loop_of(heard.readings[0], clip, cut_at, heard.evidence),
+        readings=_as_tempo_readings(heard.readings),
+        tempo_confidence=round(confidence_of(heard.readings), 3),
+        attacks=attacks,
+        threshold=threshold,
+    )
+
+
+def threshold_of(params: AnalysisParams) -> float:
+    """Return the attack strength from which cuts are made."""
     return min(1.0, CUT_THRESHOLD / params.sensitivity)
+
+
+def _attacks(clip: Clip, heard: Listening) -> tuple[Attack, ...]:
+    """Return the attacks as values of the model, in samples of the clip; those too weak for anything to snap to are left out."""
+    scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
+    drums, clear = heard_of(heard.drums, load_model()), clear_db(heard.spectrum, found.samples)
+    return tuple(
+        _attack(clip, min(clip.frames - 1, round(int(found.samples[i]) * scale)), float(found.strengths[i]), drums[i], float(clear[i]))
+        for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR)
+    )
+
+
+def _attack(clip: Clip, at_sample: int, strength: float, heard: tuple[Heard, ...], clear: float) -> Attack:
+    return Attack(at_sample, quiet_before(clip, at_sample), round(strength, 4), heard, round(clear, 1))
 
 
 def quiet_before(clip: Clip, at_sample: int) -> int:
@@ -137,43 +179,18 @@ def clear_db(spectrum: Spectrum, samples: NDArray[np.int64]) -> NDArray[np.float
     return np.asarray(10.0 * np.log10((after + 1e-9) / (before + 1e-9)))
 
 
-def _attack(clip: Clip, at_sample: int, strength: float, heard: tuple[Heard, ...], clear: float) -> Attack:
-    return Attack(at_sample, quiet_before(clip, at_sample), round(strength, 4), heard, round(clear, 1))
+def _as_tempo_readings(readings: list[Reading]) -> tuple[TempoReading, ...]:
+    return tuple(
+        TempoReading(round(r.bpm, 4), r.bars, r.meter.name, round(share, 4))
+        for r, share in zip(readings, shares_of(readings), strict=True)
+    )
 
 
-def curve_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
-    """Return the attack-strength curve of a clip for drawing, and the seconds from point to point."""
-    spectrum = spectrum_of(clip)
-    step_s = LOW_HOP / ANALYSIS_RATE
-    if spectrum is None:
-        return np.zeros(1 + round(clip.duration_s * ANALYSIS_RATE) // LOW_HOP, dtype=np.float32), step_s
-    model = load_model()
-    activations = run(model, spectrum)
-    curve = strengths_of(activations, model)
-    found = listened(spectrum, activations, clip.duration_s, AnalysisParams()).attacks
-    if found.samples.size == 0:
-        return curve, step_s
-    # Around each attack the curve is as high as the attack is strong, all attacks and bars known; its shape stays.
-    centre = np.round(found.samples / LOW_HOP).astype(np.int64)
-    before = curve[np.clip(centre[:, None] + np.arange(-PEAK_FRAMES, PEAK_FRAMES + 1), 0, curve.size - 1)].max(axis=1)
-    nearest = np.searchsorted((centre[1:] + centre[:-1]) / 2.0, np.arange(curve.size))
-    gain = (found.strengths / np.maximum(before, CANDIDATE_FLOOR))[nearest]
-    return np.clip(curve * gain, 0.0, 1.0).astype(np.float32), step_s
-
-
-def bands_of(clip: Clip) -> tuple[NDArray[np.float32], float]:
-    """Return the levels of low, mid and high sound for drawing, and the seconds from point to point.
-
-    Shape (3, frames), each row from 0 to 1.
-    """
-    spectrum = spectrum_of(clip)
-    if spectrum is None:
-        return np.zeros((3, 1 + round(clip.duration_s * ANALYSIS_RATE) // HOP), dtype=np.float32), HOP / ANALYSIS_RATE
-    rows = []
-    for low, high in BANDS_HZ.values():
-        level = np.sqrt(spectrum.between(low, high))
-        rows.append(level / max(float(level.max()), 1e-6))
-    return np.stack(rows).astype(np.float32), HOP / ANALYSIS_RATE
+def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams) -> AnalysisResult:
+    reading = read_tempo(evidence_of(np.zeros(0), [], clip.duration_s), params)[0]
+    loop = Loop(0, clip.frames, reading.bars, reading.meter.name)
+    only = TempoReading(round(reading.bpm, 4), reading.bars, reading.meter.name, 0.0)
+    return AnalysisResult(source, loop, (only,), 0.0, (), CUT_THRESHOLD)
 
 
 def hear_at(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
@@ -200,49 +217,7 @@ def _heard_in(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
     known = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
     # A place at an attack is that attack; any other is heard among them.
     away = np.abs(known[:, None] - samples[None, :]).min(axis=1, initial=spectrum.signal.size)
-    other = away > ms_to_samples(SAME_ATTACK_MS, ANALYSIS_RATE)
+    other = away > ms_to_samples(AT_AN_ATTACK_MS, ANALYSIS_RATE)
     among = np.unique(np.concatenate([samples, known[other]]))
     heard = heard_of(heard_together(activations, model, load_context(), spectrum, among), model)
     return [heard[index] for index in np.searchsorted(among, samples)]
-
-
-def _loop_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Evidence) -> Loop:
-    """Return the region of a reading: the whole file if it is trimmed, else from attack to whole bars."""
-    if reading.trimmed:
-        return Loop(0, clip.frames, reading.bars, reading.meter.name)
-    bars = reading.bars if reading.bars <= MAX_REGION_BARS else 4
-    rate = clip.sample_rate
-    start_s = reading.start_s
-    if reading.bars > MAX_REGION_BARS:
-        start_s = _busiest(reading, evidence, bars)
-    start = round(start_s * rate)
-    near = [a.at_sample for a in attacks if abs(a.at_sample - start) <= 0.03 * rate]
-    start = min(near, key=lambda at: abs(at - start), default=start)
-    start = max(0, start)
-    length = round(bars * reading.meter.beats_per_bar * reading.beat_s * rate)
-    end = min(clip.frames, start + length)
-    return Loop(start, max(end, start + 1), bars, reading.meter.name)
-
-
-def _busiest(reading: Reading, evidence: Evidence, bars: int) -> float:
-    """Return where the bars with the strongest attacks start."""
-    bar_s = reading.beat_s * reading.meter.beats_per_bar
-    bar = np.floor((evidence.times_s - reading.start_s) / bar_s + 0.02).astype(int)
-    inside = (bar >= 0) & (bar < reading.bars)
-    strength = np.bincount(bar[inside], evidence.weights[inside], minlength=reading.bars)
-    runs = np.convolve(strength, np.ones(bars), mode="valid")
-    return float(reading.start_s + int(runs.argmax()) * bar_s)
-
-
-def _as_tempo_readings(readings: list[Reading]) -> tuple[TempoReading, ...]:
-    return tuple(
-        TempoReading(round(r.bpm, 4), r.bars, r.meter.name, round(share, 4))
-        for r, share in zip(readings, shares_of(readings), strict=True)
-    )
-
-
-def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams, started: float) -> AnalysisResult:
-    reading = read_tempo(evidence_of(np.zeros(0), [], clip.duration_s), params)[0]
-    loop = Loop(0, clip.frames, reading.bars, reading.meter.name)
-    only = TempoReading(round(reading.bpm, 4), reading.bars, reading.meter.name, 0.0)
-    return AnalysisResult(source, loop, (only,), 0.0, (), CUT_THRESHOLD, time.perf_counter() - started)

@@ -7,6 +7,9 @@ import msgspec
 from bompla.errors import AnalysisError
 from bompla.model.drums import METERS
 
+MOST_STRIKES = 8
+"""Of what a drum is known by alone, so many strikes are looked at when sounds are pulled apart."""
+
 
 class AnalysisParams(msgspec.Struct, frozen=True):
     """Parameters of an analysis; equal parameters and equal sound give equal results, bit for bit.

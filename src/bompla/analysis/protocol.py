@@ -5,26 +5,32 @@ from __future__ import annotations
 import pickle
 import struct
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from bompla.analysis.params import AnalysisParams
 from bompla.audio.clip import Samples
 
 LENGTH = struct.Struct("<Q")
 
+Kind = Literal["analyse", "pictures", "hear_at", "drums_only", "spectrogram", "scan"]
+
 
 @dataclass(frozen=True)
 class Request:
-    """What is to be done: `analyse`, `pictures`, `hear_at`, `drums_only`, `spectrogram` or `scan`; all inputs go with it as one value."""
+    """What is to be done, one of `Kind`; all inputs go with it as one value.
+
+    `places` are samples to listen at, `scale` is that of a spectrogram.
+    """
 
     number: int
-    kind: str
+    kind: Kind
     samples: Samples
     sample_rate: int
     name: str = ""
     path: str = ""
     params: AnalysisParams | None = None
     places: tuple[int, ...] = ()
+    scale: str = "mel"
 
 
 @dataclass(frozen=True)

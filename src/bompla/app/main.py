@@ -15,7 +15,7 @@ from PyQt6.QtCore import QSettings, QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
 from bompla.app.messages import MessageHub
-from bompla.app.project.project_state import opened_of
+from bompla.app.project.project_state import loaded_of
 from bompla.app.project.rescue import rescue
 from bompla.app.project.session import Session
 from bompla.app.settings import touch_of
@@ -50,7 +50,7 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
     if demo:
         open_demo(window)
     elif file is not None:
-        window.session.open(file)
+        window.session.requests.open(file)
     keys = [s.key for s in window.stages]
     wanted = stage or (DEMO_STAGE if demo else "")
     if wanted in keys:
@@ -59,7 +59,7 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
         raise BomplaError(f"There is no stage {wanted}; choose among {', '.join(keys)}.")
     window.show()
     QTimer.singleShot(0, window.playback.start)
-    QTimer.singleShot(0, window.session.analysis.warm)
+    QTimer.singleShot(0, window.session.requests.analysis.warm)
     if screenshot is not None:
         when_settled(window, lambda: _shoot(window, screenshot, application))
     return application.exec()
@@ -101,7 +101,7 @@ def make_window(*, device: str = "") -> MainWindow:
 
 def open_demo(window: MainWindow) -> None:
     """Show the demo project as a new project of the user's own."""
-    window.session.load(opened_of(open_project(DEMO_PROJECT), saved=True), path=None)
+    window.session.project.load(loaded_of(open_project(DEMO_PROJECT), saved=True), path=None)
 
 
 def when_settled(window: MainWindow, call: Callable[[], object]) -> None:
@@ -112,7 +112,7 @@ def when_settled(window: MainWindow, call: Callable[[], object]) -> None:
 
     def look() -> None:
         session = window.session
-        busy = session.analysis.busy or session.threads.busy or session.work is not None or window.playback.busy
+        busy = session.requests.analysis.busy or session.threads.busy or session.requests.work is not None or window.playback.busy
         ready = window.playback.engine.state.ready
         waited[0] += timer.interval()
         waited[1] = 0 if busy or not ready else waited[1] + 1
@@ -126,7 +126,7 @@ def when_settled(window: MainWindow, call: Callable[[], object]) -> None:
 
 def _shoot(window: MainWindow, path: Path, application: QApplication) -> None:
     saved = window.grab().save(str(path), "PNG")
-    window.session.drop_preview()
+    window.session.store.drop_preview()
     window.shut()
     if not saved:
         sys.stderr.write(f"Could not write the picture {path}; choose another folder.\n")

@@ -38,7 +38,7 @@ class MessageStrip(QWidget):
         row.addWidget(self.close_button)
         self._message: Message | None = None
         self._work: Work | None = None
-        session.work_changed.connect(self._work_changed)
+        session.requests.work_changed.connect(self._work_changed)
         session.hub.posted.connect(self.show_message)
         for message in session.hub.listen():
             self.show_message(message)

@@ -67,8 +67,8 @@ class SoundSettings(QDialog):
         column.addLayout(row_box)
         self._lateness(column)
         column.addStretch(1)
-        playback.device_changed.connect(lambda _: self._show())
-        playback.struck.connect(self._struck)
+        playback.transport.device_changed.connect(lambda _: self._show())
+        playback.pads.struck.connect(self._struck)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._end_test)
@@ -138,7 +138,7 @@ class SoundSettings(QDialog):
             return
         engine = self._playback.engine
         device, block, _, _ = engine.chosen
-        self._playback.stop()
+        self._playback.transport.stop()
         engine.close()
         process = QProcess(self)
         process.setProgram(sys.executable)
@@ -156,7 +156,7 @@ class SoundSettings(QDialog):
         except ValueError:
             found = {}
         process.deleteLater()
-        self._playback.use_device(*self._playback.engine.chosen)
+        self._playback.transport.use_device(*self._playback.engine.chosen)
         if "late_s" in found:
             self._keep_late(float(found["late_s"]))
         else:
@@ -219,7 +219,7 @@ class SoundSettings(QDialog):
             kept = QSettings("bompla", "bompla")
             for key, value in (("device", device), ("block", block), ("midi", midi), ("channels", channels)):
                 kept.setValue(key, value)
-            self._playback.use_device(device, block, midi, channels)
+            self._playback.transport.use_device(device, block, midi, channels)
             self._playback.engine.set_touch(touch_of(midi))
             self.now.setText("starting again")
 

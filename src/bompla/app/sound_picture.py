@@ -43,7 +43,7 @@ class SoundPicture(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(name)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        session.opened.connect(self.show_all)
+        session.project.opened.connect(self.show_all)
         theme().changed.connect(self.redraw)
 
     @property
@@ -53,7 +53,7 @@ class SoundPicture(QWidget):
 
     def limits(self) -> tuple[float, float]:
         """Return the first and last sample that can be shown: the loop's."""
-        document = self._session.document
+        document = self._session.store.document
         return (float(document.loop.start_sample), float(document.loop.end_sample)) if document else (0.0, 1.0)
 
     def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
@@ -105,8 +105,8 @@ class SoundPicture(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document = self._session.document
-        if document is None or self._session.summary is None:
+        document = self._session.store.document
+        if document is None or self._session.project.summary is None:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -140,7 +140,7 @@ class SoundPicture(QWidget):
 
     def _slide(self, points: int) -> bool:
         """Move the still picture by so many points and draw only what comes into view; False where that cannot be."""
-        document, still, axis = self._session.document, self._still, self._axis
+        document, still, axis = self._session.store.document, self._still, self._axis
         if not self.slides or still is None or document is None or self.devicePixelRatioF() != 1.0:
             return False
         left, right = round(axis.left), round(axis.left + axis.width)

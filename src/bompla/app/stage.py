@@ -14,6 +14,7 @@ from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel
 from bompla.groove.rebuild import offer_of
 from bompla.model.cut_edits import choose_reading
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, TempoReading
 from bompla.model.pattern_edits import drop_offers, take_offers
 
@@ -51,15 +52,15 @@ class Stage(QWidget):
     def read_as(self, reading: object) -> None:
         """Read the loop as another tempo, number of bars or meter."""
         if isinstance(reading, TempoReading):
-            self.session.edit(f"read as {reading.bpm:.1f} BPM", lambda document: choose_reading(document, reading))
+            self.session.store.edit(f"read as {reading.bpm:.1f} BPM", lambda document: choose_reading(document, reading))
 
     def take_offers(self) -> None:
         """Put the hits of new and corrected cuts into the pattern, and take those out that are no longer heard."""
-        self.session.edit("take hits from slices", lambda document: take_offers(*offer_of(document)))
+        self.session.store.edit("take hits from slices", lambda document: take_offers(*offer_of(document)))
 
     def drop_offers(self) -> None:
         """Leave the pattern as it is, and close the offer."""
-        self.session.edit("leave new hits", drop_offers)
+        self.session.store.edit("leave new hits", drop_offers)
 
     def offered(self, document: Document) -> tuple[str, str]:
         """Return in words what new and corrected cuts offer, empty where it is nothing, and what taking it is called."""
@@ -68,13 +69,13 @@ class Stage(QWidget):
         words = [f"{new} new hit" + ("" if new == 1 else "s")] if new else []
         words += [f"{gone} gone" if new else f"{gone} hit" + ("" if gone == 1 else "s") + " gone"] if gone else []
         words += ["a new pad" if pads == 1 else f"{pads} new pads"] if pads else []
-        return ", ".join(words), f"{'Change' if gone else 'Add to'} {document.pattern.letter}"
+        return ", ".join(words), f"{'Change' if gone else 'Add to'} {pattern_of(document).letter}"
 
     def connect_all(self) -> None:
         """Listen to session and playback; called when everything has been laid out."""
-        self.session.document_changed.connect(self._refresh)
-        self.session.selection_changed.connect(lambda _: self._refresh(self.session.document))
-        self.playback.moved.connect(self._moved)
+        self.session.store.document_changed.connect(self._refresh)
+        self.session.view.selection_changed.connect(lambda _: self._refresh(self.session.store.document))
+        self.playback.transport.moved.connect(self._moved)
 
     def state_line(self, document: Document | None) -> str:
         """Return the stage's state in a few words, for the path."""
@@ -107,8 +108,8 @@ class Stage(QWidget):
         return self
 
     def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
-        self._refresh(self.session.document)
-        self._moved(self.playback.playhead_sample())
+        self._refresh(self.session.store.document)
+        self._moved(self.playback.transport.playhead_sample())
 
     def _refresh(self, document: Document | None) -> None:
         if document is not None and self.isVisible():

@@ -85,11 +85,11 @@ class PathBar(QWidget):
             self.buttons.append(made)
             column.addWidget(made)
         column.addStretch(1)
-        session.document_changed.connect(lambda _: self.refresh())
-        session.saved_changed.connect(self.refresh)
-        session.doubts_changed.connect(self.refresh)
+        session.store.document_changed.connect(lambda _: self.refresh())
+        session.project.saved_changed.connect(self.refresh)
+        session.review.changed.connect(self.refresh)
 
     def refresh(self) -> None:
         """Show each stage's state."""
         for index, (stage, made) in enumerate(zip(self._stages, self.buttons, strict=True)):
-            made.show_line(stage.state_line(self._session.document), f"Ctrl+{index + 1}", needs_you=stage.needs_you())
+            made.show_line(stage.state_line(self._session.store.document), f"Ctrl+{index + 1}", needs_you=stage.needs_you())

@@ -45,24 +45,24 @@ class TopBar(QWidget):
             self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
         ):
             row.addWidget(made)
-        session.document_changed.connect(lambda _: self._refresh())
-        session.saved_changed.connect(self._refresh)
+        session.store.document_changed.connect(lambda _: self._refresh())
+        session.project.saved_changed.connect(self._refresh)
         self._refresh()
 
     def sounds_menu(self) -> QMenu:
         """Return the menu of the project's sounds."""
         session, menu = self._session, QMenu(self)
-        for index, sound in enumerate(session.sounds):
+        for index, sound in enumerate(session.project.sounds):
             entry = menu.addAction(sound.history.document.source.name)
             assert entry is not None
             entry.setCheckable(True)
-            entry.setChecked(index == session.current)
-            entry.triggered.connect(lambda _=False, index=index: session.switch(index))
+            entry.setChecked(index == session.project.current)
+            entry.triggered.connect(lambda _=False, index=index: session.project.switch(index))
         menu.addSeparator()
         for text, action, able in (
             ("Add a sound…", self._actions["add_sound"], True),
-            ("Take this one out of the project", lambda: session.take_out(session.current), len(session.sounds) > 1),
-            ("Bring back the one taken out", session.bring_back, bool(session.taken_out)),
+            ("Take this one out of the project", lambda: session.project.remove(session.project.current), len(session.project.sounds) > 1),
+            ("Bring back the one taken out", session.project.restore, bool(session.project.removed)),
         ):
             entry = menu.addAction(text)
             assert entry is not None
@@ -72,7 +72,7 @@ class TopBar(QWidget):
 
     def steps_menu(self) -> QMenu:
         """Return the menu of what was done, newest first, with what was undone above; a click goes there."""
-        menu, history = QMenu(self), self._session.history
+        menu, history = QMenu(self), self._session.store.history
         if history is None:
             return menu
         undone = [(f"redo: {step.label}", -n) for n, step in enumerate(reversed(history.undone), 1)][:SHOWN_STEPS]
@@ -83,7 +83,7 @@ class TopBar(QWidget):
                 assert entry is not None
                 entry.setCheckable(True)
                 entry.setChecked(back == 0)
-                entry.triggered.connect(lambda _=False, back=back: self._session.go_back(back))
+                entry.triggered.connect(lambda _=False, back=back: self._session.store.go_back(back))
         return menu
 
     def _choose_step(self) -> None:
@@ -98,12 +98,12 @@ class TopBar(QWidget):
 
     def _refresh(self) -> None:
         session = self._session
-        document, history = session.document, session.history
+        document, history = session.store.document, session.store.history
         if document is not None:
             self.title.setText(document.title)
             self.source.setVisible(True)
-            count = len(session.sounds)
-            self.source.setText(f"{document.source.name} · {session.current + 1} of {count}" if count > 1 else document.source.name)
+            count = len(session.project.sounds)
+            self.source.setText(f"{document.source.name} · {session.project.current + 1} of {count}" if count > 1 else document.source.name)
             self.source.setAccessibleName(f"Sound: {document.source.name}")
             bars = "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
             self.facts.setText(f"{bars} · {document.loop.meter_name}")
@@ -115,11 +115,11 @@ class TopBar(QWidget):
         self.redo.setText(f"Redo: {redo}" if redo else "Redo")
         if document is None:
             self.saved.setText("")
-        elif session.dirty:
+        elif session.project.dirty:
             self.saved.setText("not saved")
-        elif session.path is None:
+        elif session.project.path is None:
             self.saved.setText("")
         else:
-            self.saved.setText(f"saved {session.saved_at}".strip())
+            self.saved.setText(f"saved {session.project.saved_at}".strip())
 
 

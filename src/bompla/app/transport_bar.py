@@ -14,8 +14,9 @@ from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, combo, label
 from bompla.model.cut_edits import choose_reading
+from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document, TempoReading
-from bompla.render.sounds import WAYS
+from bompla.render.events import WAYS
 
 SPEEDS = (25, 50, 60, 70, 80, 90, 100, 110, 125, 150, 200)
 """Listening speeds in percent."""
@@ -79,7 +80,7 @@ class ListeningBar(QWidget):
         row.addWidget(label("Original", "dim"))
         self.blend = BlendSlider()
         self.blend.setToolTip(tip("flip"))
-        self.blend.valueChanged.connect(lambda value: playback.set_blend(value / 100.0))
+        self.blend.valueChanged.connect(lambda value: playback.balance.set_blend(value / 100.0))
         row.addWidget(self.blend, 6)
         row.addWidget(label("Rebuilt", "dim"))
         self.equal = button("equal loudness", self._equal, chip=True, checkable=True,
@@ -100,11 +101,11 @@ class ListeningBar(QWidget):
         row.addWidget(self.half)
         row.addWidget(self.double)
         self._bars_offered = 0
-        playback.moved.connect(self._moved)
-        playback.shown.connect(self._show_tempo)
-        playback.state_changed.connect(self._state_changed)
-        playback.device_changed.connect(self._device_changed)
-        session.document_changed.connect(self._document_changed)
+        playback.transport.moved.connect(self._moved)
+        playback.baking.baked_changed.connect(self._show_tempo)
+        playback.transport.state_changed.connect(self._state_changed)
+        playback.transport.device_changed.connect(self._device_changed)
+        session.store.document_changed.connect(self._document_changed)
 
     def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         narrow = self.width() < NARROW
@@ -116,26 +117,26 @@ class ListeningBar(QWidget):
         self.speed = combo("Listening speed", [(f"{percent} %", percent / 100.0) for percent in SPEEDS], width=74)
         self.speed.setCurrentIndex(SPEEDS.index(100))
         self.speed.setToolTip("How fast it plays; at the same pitch where the original is stretched")
-        self.speed.activated.connect(lambda _: playback.set_speed(float(self.speed.currentData())))
+        self.speed.activated.connect(lambda _: playback.baking.set_speed(float(self.speed.currentData())))
         self.way = combo("The original at another speed", [(way, way) for way in WAYS], width=96)
         self.way.setToolTip("How the original goes along at another speed")
-        self.way.activated.connect(lambda _: playback.set_speed(playback.speed, str(self.way.currentData())))
+        self.way.activated.connect(lambda _: playback.baking.set_speed(playback.baking.speed, str(self.way.currentData())))
         self.bars = combo("Bars to play", [("all bars", (0, 0))], width=82)
         self.bars.setToolTip("Play only some of the bars")
-        self.bars.activated.connect(lambda _: playback.loop_bars(*self.bars.currentData()))
+        self.bars.activated.connect(lambda _: playback.baking.loop_bars(*self.bars.currentData()))
         row.addWidget(self.bars)
         row.addWidget(self.speed)
         row.addWidget(self.way)
         self.way.hide()
-        self.speed.activated.connect(lambda _: self.way.setVisible(playback.speed != 1.0))
+        self.speed.activated.connect(lambda _: self.way.setVisible(playback.baking.speed != 1.0))
 
     def _show_tempo(self) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
-            self.tempo.setText(f"{document.bpm * self._playback.speed:.2f}")
+            self.tempo.setText(f"{document.bpm * self._playback.baking.speed:.2f}")
 
     def _equal(self) -> None:
-        self._playback.set_equal_loudness(self.equal.isChecked())
+        self._playback.balance.set_equal_loudness(self.equal.isChecked())
 
     def _state_changed(self, playing: bool) -> None:
         self.play.setText("Stop" if playing else "Play")
@@ -145,8 +146,8 @@ class ListeningBar(QWidget):
         self.device.setToolTip(f"What plays: {text} of latency. {tip('sound')}")
 
     def _document_changed(self, document: Document) -> None:
-        self.tempo.setText(f"{document.bpm * self._playback.speed:.2f}")
-        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
+        self.tempo.setText(f"{document.bpm * self._playback.baking.speed:.2f}")
+        bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
         if bars != self._bars_offered:
             self._offer_bars(bars)
         self.half.setEnabled(document.loop.bars % 2 == 0)
@@ -160,20 +161,20 @@ class ListeningBar(QWidget):
                 for first in range(0, bars - count + 1, count):
                     text = f"bar {first + 1}" if count == 1 else f"bars {first + 1} to {first + count}"
                     self.bars.addItem(text, (first, count))
-        self._playback.loop_bars(0, 0)
+        self._playback.baking.loop_bars(0, 0)
 
     def _moved(self, at_sample: float) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
         beats = max(0.0, document.beat_map.beat_at(at_sample))
-        meter = document.pattern_meter if self._playback.sequence == "variation" else document.loop.meter
+        meter = pattern_meter(document) if self._playback.baking.sequence == "variation" else document.loop.meter
         per_bar = meter.beats_per_bar
         self.position.setText(f"{int(beats // per_bar) + 1}.{int(beats % per_bar) + 1}.{int(beats % 1 * 100):02d}")
 
     def _scale(self, factor: float) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
         reading = TempoReading(document.bpm * factor, round(document.loop.bars * factor), document.loop.meter_name, 0.0)
-        self._session.edit(f"read as {reading.bpm:.1f} BPM", lambda d: choose_reading(d, reading))
+        self._session.store.edit(f"read as {reading.bpm:.1f} BPM", lambda d: choose_reading(d, reading))

@@ -6,10 +6,9 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
-    QApplication,
     QFileDialog,
     QHBoxLayout,
     QMainWindow,
@@ -27,6 +26,7 @@ from bompla.app.kit.pad_grid import PAD_KEYS
 from bompla.app.kit.stage import KitStage
 from bompla.app.message_strip import MessageStrip
 from bompla.app.project.session import Session
+from bompla.app.project.tasks import Task
 from bompla.app.send_out.stage import SendOut
 from bompla.app.settings import SoundSettings
 from bompla.app.slice.stage import SliceStage
@@ -51,6 +51,7 @@ class MainWindow(QMainWindow):
         self.session, self.playback = session, playback
         self.keys_sheet: KeySheet | None = None
         self.sound_settings: SoundSettings | None = None
+        self._left = False
         self.setWindowTitle("Bompla")
         self.setAcceptDrops(True)
         self.resize(*SIZE)
@@ -63,8 +64,8 @@ class MainWindow(QMainWindow):
         self.stages: list[Stage] = [self.bring_in, self.slice, self.kit, self.groove, self.send_out]
         self._lay_out()
         self._make_actions()
-        session.opened.connect(self._opened)
-        session.saved_changed.connect(self._show_title)
+        session.project.opened.connect(self._opened)
+        session.project.saved_changed.connect(self._show_title)
         theme().changed.connect(self._use_theme)
         self._use_theme()
         self.go_to(0)
@@ -72,9 +73,9 @@ class MainWindow(QMainWindow):
     def _lay_out(self) -> None:
         actions: dict[str, Callable[[], object]] = {
             "open": self.choose_file, "add_sound": self.choose_sound_to_add, "save": self.save,
-            "undo": self.session.undo, "redo": self.session.redo,
+            "undo": self.session.store.undo, "redo": self.session.store.redo,
             "keys": self.show_keys,
-            "sound": self.show_sound, "play": self.playback.toggle, "loop": self._set_loop, "click": self._set_click,
+            "sound": self.show_sound, "play": self.playback.transport.toggle, "loop": self._set_loop, "click": self._set_click,
         }
         ground = QWidget()
         ground.setObjectName("ground")
@@ -95,7 +96,7 @@ class MainWindow(QMainWindow):
         page.setContentsMargins(14, 12, 14, 12)
         page.setSpacing(10)
         self.messages = MessageStrip(self.session)
-        self.messages.cancelled.connect(self.session.cancel)
+        self.messages.cancelled.connect(self.session.requests.cancel)
         page.addWidget(self.messages)
         page.addWidget(self.pages, 1)
         middle.addLayout(page, 1)
@@ -107,8 +108,8 @@ class MainWindow(QMainWindow):
     def _make_actions(self) -> None:
         run: dict[str, Callable[[], object]] = {
             "open": self.choose_file, "add_sound": self.choose_sound_to_add, "next_sound": self._next_sound,
-            "save": self.save, "save_as": self.save_as, "undo": self.session.undo,
-            "redo": self.session.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
+            "save": self.save, "save_as": self.save_as, "undo": self.session.store.undo,
+            "redo": self.session.store.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
             "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
             "record": self.kit.record.click,
             "colour": self.kit.colour.toggle, "take_back": self.playback.recorder.take_back, "sound": self.show_sound,
@@ -132,8 +133,7 @@ class MainWindow(QMainWindow):
 
     def open_path(self, path: Path) -> None:
         """Open a sound or a project, after asking about unsaved work."""
-        if self._may_leave():
-            self.session.open(path)
+        self._leave(lambda: self.session.requests.open(path))
 
     def choose_file(self) -> None:
         """Ask which file to open."""
@@ -145,32 +145,32 @@ class MainWindow(QMainWindow):
         """Ask which sound to add to the project."""
         name, _ = QFileDialog.getOpenFileName(self, "Add a sound to the project", "", f"Sounds ({OPENABLE});;All files (*)")
         if name:
-            self.session.open(Path(name), add=True)
+            self.session.requests.open(Path(name), add=True)
 
     def _next_sound(self) -> None:
-        if self.session.sounds:
-            self.session.switch((self.session.current + 1) % len(self.session.sounds))
+        if self.session.project.sounds:
+            self.session.project.switch((self.session.project.current + 1) % len(self.session.project.sounds))
 
-    def save(self) -> None:
-        """Save the project where it was saved before, or ask where."""
-        if self.session.path is not None:
-            self.session.save(self.session.path)
-        else:
-            self.save_as()
+    def save(self) -> Task | None:
+        """Save the project where it was saved before, or ask where; None where nothing is saved."""
+        if self.session.project.path is not None:
+            return self.session.project.save(self.session.project.path)
+        return self.save_as()
 
-    def save_as(self) -> None:
-        """Ask where to save the project."""
-        document = self.session.document
+    def save_as(self) -> Task | None:
+        """Ask where to save the project; None where nothing is saved."""
+        document = self.session.store.document
         if document is None:
-            return
+            return None
         name, _ = QFileDialog.getSaveFileName(self, "Save the project", f"{document.title}{SUFFIX}", f"Bompla projects (*{SUFFIX})")
-        if name:
-            path = Path(name)
-            self.session.save(path if path.suffix.lower() == SUFFIX else path.with_name(path.name + SUFFIX))
+        if not name:
+            return None
+        path = Path(name)
+        return self.session.project.save(path if path.suffix.lower() == SUFFIX else path.with_name(path.name + SUFFIX))
 
     def choose_midi(self) -> None:
         """Ask where to write the MIDI file, and write it."""
-        document = self.session.document
+        document = self.session.store.document
         if document is None:
             return
         name, _ = QFileDialog.getSaveFileName(self, "Write a MIDI file", f"{document.title}.mid", "MIDI files (*.mid)")
@@ -198,7 +198,7 @@ class MainWindow(QMainWindow):
         plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
         if plain and not event.isAutoRepeat():
             if event.key() == Qt.Key.Key_Space:
-                self.playback.toggle()
+                self.playback.transport.toggle()
                 return
             slot = PAD_KEYS.find(event.text().upper()) if event.text() else -1
             if slot >= 0 and self.pages.currentWidget() is self.slice and self.slice.strike_key(slot):
@@ -229,11 +229,16 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        if not self._may_leave():
-            event.ignore()
+        if self._left or not self.session.project.dirty:
+            self.shut()
+            event.accept()
             return
-        self.shut()
-        event.accept()
+        event.ignore()  # it closes by itself once it is settled what becomes of the edits
+        self._leave(self._close_at_last)
+
+    def _close_at_last(self) -> None:
+        self._left = True
+        self.close()
 
     def shut(self) -> None:
         """End all work and sound."""
@@ -244,49 +249,44 @@ class MainWindow(QMainWindow):
         self.playback.close()
         self.session.close()
 
-    def _may_leave(self) -> bool:
-        """Ask what to do with unsaved edits; False to stay."""
-        if not self.session.dirty:
-            return True
+    def _leave(self, go: Callable[[], object]) -> None:
+        """Go on once it is settled what becomes of unsaved edits; stay where the user wants to, or they could not be saved."""
+        if not self.session.project.dirty:
+            go()
+            return
         box = QMessageBox(self)
         box.setWindowTitle("Bompla")
         box.setText("Save the edits to this project first?")
         save, drop, stay = QMessageBox.StandardButton.Save, QMessageBox.StandardButton.Discard, QMessageBox.StandardButton.Cancel
         box.setStandardButtons(save | drop | stay)
         answer = box.exec()
-        if answer == save:
-            self.save()
-            return self._saved_in_time()
-        return answer == drop
-
-    def _saved_in_time(self) -> bool:
-        """Wait for a save in progress; False where it did not work or was not begun."""
-        while self.session.threads.busy:
-            QApplication.processEvents()
-        return not self.session.dirty
+        if answer == drop:
+            go()
+        elif answer == save and (task := self.save()) is not None:
+            task.when_over(lambda ended: QTimer.singleShot(0, go) if ended.ending == "done" else None)
 
     def _opened(self) -> None:
         self.path.refresh()
         self._show_title()
 
     def _show_title(self) -> None:
-        document = self.session.document
-        mark = " *" if self.session.dirty else ""
+        document = self.session.store.document
+        mark = " *" if self.session.project.dirty else ""
         self.setWindowTitle(f"{document.title}{mark} · Bompla" if document else "Bompla")
 
     def _use_theme(self) -> None:
         self.setStyleSheet(theme().style_sheet())
 
     def _set_loop(self) -> None:
-        self.playback.set_looping(self.listening.loop.isChecked())
+        self.playback.transport.set_looping(self.listening.loop.isChecked())
 
     def _set_click(self) -> None:
-        self.playback.set_click(self.listening.click.isChecked())
+        self.playback.transport.set_click(self.listening.click.isChecked())
 
     def _to_start(self) -> None:
-        document = self.session.document
+        document = self.session.store.document
         if document is not None:
-            self.playback.seek(document.loop.start_sample)
+            self.playback.transport.seek(document.loop.start_sample)
 
     def _flip(self) -> None:
         self.listening.blend.setValue(0 if self.listening.blend.value() >= 50 else 100)

@@ -14,7 +14,7 @@ from bompla.engine.layout import EVENT, Bus, Op, sends_of
 from bompla.engine.mixer import MixerState, apply, command, render
 from bompla.engine.pool import Place
 from bompla.engine.voices import MAX_BLOCK_FRAMES
-from bompla.render.sounds import Baked, SoundKey
+from bompla.render.events import Baked, SoundKey
 from bompla.units import SILENCE_DB, db_to_gain
 
 CLICK_MS = 28.0

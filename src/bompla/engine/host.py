@@ -19,6 +19,7 @@ from bompla.engine.layout import (
     CAPTURE_FRAMES,
     CONTROL_BYTES,
     MOST_CHANNELS,
+    PADS_END,
     POOL_FRAMES,
     ZONE,
     Capture,
@@ -28,10 +29,10 @@ from bompla.engine.layout import (
     SharedMemory,
     sends_of,
 )
-from bompla.engine.mixer import PADS_END, command
+from bompla.engine.mixer import command
 from bompla.engine.pool import Place, PoolPlan
 from bompla.errors import EngineError
-from bompla.render.sounds import Baked, PlayedNote, SoundKey
+from bompla.render.events import Baked, PlayedNote, SoundKey
 
 STALE_S = 1.0
 STATE_TRIES = 20

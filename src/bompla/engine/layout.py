@@ -17,6 +17,9 @@ from numpy.typing import NDArray
 
 from bompla.errors import EngineError
 
+PADS_END = 30_000
+"""Pads have numbers below this; what is listened to otherwise has higher ones."""
+
 
 class Op(IntEnum):
     """What a command asks of the mixer."""

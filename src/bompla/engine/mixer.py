@@ -12,15 +12,13 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, ZONE, Bus, Op
+from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, PADS_END, ZONE, Bus, Op
 from bompla.engine.midi_port import EVERY_NOTE, MidiParser
 from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Block, Ramp, Strip, Voice
 
 Ranges = list[tuple[int, list[NDArray[np.void]]]]
 
 MAX_VOICES = 128
-PADS_END = 30_000
-"""Pads have numbers below this; what is listened to otherwise has higher ones."""
 STEAL_FADE_FRAMES = 96
 SOFTEST_PRESSURE, HARDEST_PRESSURE = 0.25, 1.75
 """Gains of a held pad at no and at full pressure; half of it leaves it as it was struck."""

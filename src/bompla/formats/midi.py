@@ -5,9 +5,8 @@ from __future__ import annotations
 import io
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-import mido
 import msgspec
 from msgspec.structs import replace
 
@@ -15,8 +14,12 @@ from bompla.errors import ExportError
 from bompla.files import write_atomically
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import quantised
+from bompla.model.detected_pattern import pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Pad, Variation
 from bompla.model.drums import DRUMS
+
+if TYPE_CHECKING:
+    import mido
 
 TICKS_PER_QUARTER = 960
 PERCUSSION_CHANNEL = 9
@@ -42,6 +45,8 @@ def midi_bytes(document: Document, options: MidiOptions | None = None) -> bytes:
 
     Raises ExportError where the pattern has no hits in the loop.
     """
+    import mido  # late: the window is up before a file is written
+
     options = options or MidiOptions()
     meter = document.loop.meter
     placed_hits = written_hits(document, options)
@@ -74,7 +79,7 @@ def section_starts(document: Document, options: MidiOptions) -> list[int]:
 
 
 def _variation(document: Document, index: int) -> Variation:
-    return document.pattern if index < 0 else document.variations[index]
+    return pattern_of(document) if index < 0 else document.variations[index]
 
 
 def _shown(document: Document, options: MidiOptions) -> list[int]:
@@ -108,13 +113,15 @@ def write_midi(document: Document, path: Path, options: MidiOptions | None = Non
 
 
 def _tempo_track(document: Document, letters: tuple[str, ...], starts: list[int]) -> mido.MidiTrack:
+    import mido  # late: the window is up before a file is written
+
     meter = document.loop.meter
     track = mido.MidiTrack()
     track.append(mido.MetaMessage("track_name", name=document.title, time=0))
     tempo = mido.bpm2tempo(document.bpm * meter.beat_quarters)
     track.append(mido.MetaMessage("set_tempo", tempo=min(tempo, 0xFFFFFF), time=0))
     known = {variation.letter: variation for variation in document.variations}
-    meters = [document.meter_of(known[letter]) for letter in letters] or [document.pattern_meter]
+    meters = [document.meter_of(known[letter]) for letter in letters] or [pattern_meter(document)]
     for n, own in enumerate(meters):
         wait = starts[n] - starts[n - 1] if n else 0
         if n == 0 or own != meters[n - 1]:
@@ -133,6 +140,8 @@ def _pad_track(
 
     A pad that is played across the keys has a hit's pitch in its note.
     """
+    import mido  # late: the window is up before a file is written
+
     ordered = sorted(placed, key=lambda item: item[0])
     track = mido.MidiTrack()
     track.append(mido.MetaMessage("track_name", name=pad.name, time=0))

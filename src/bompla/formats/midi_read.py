@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-import mido
-
 from bompla.errors import ExportError
 from bompla.files import reason_of
 from bompla.model.drums import METERS, Meter
@@ -28,6 +26,8 @@ def read_midi_notes(path: Path) -> MidiNotes:
 
     Raises ExportError with a sentence for a file that cannot be read, or holds no notes.
     """
+    import mido  # late: the window is up before any file of this kind is asked for
+
     try:
         file = mido.MidiFile(path, clip=True)
     except OSError as error:

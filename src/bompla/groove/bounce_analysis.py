@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from bompla.audio.clip import Clip
 from bompla.groove.feel import felt_pattern
 from bompla.model.analysis_result import AnalysisResult
+from bompla.model.detected_pattern import pattern_beats
 from bompla.model.document import Attack, Document, Heard, Hit, Loop, Source, TempoReading
 
 SAME_MS = 12.0
@@ -20,7 +21,7 @@ def heard_from_pattern(
 ) -> AnalysisResult:
     """Return what is known of a clip that plays the shown pattern, or these hits, from its first sample to its last."""
     chosen = felt_pattern(document) if hits is None else hits
-    beats = document.pattern_beats if beats is None else beats
+    beats = pattern_beats(document) if beats is None else beats
     inside = [hit for hit in chosen if 0.0 <= hit.at_beats < beats]
     drums = {pad.id: pad.drum for pad in document.pads}
     groups: list[tuple[int, list[Hit]]] = []

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from bompla.errors import BomplaError, EditError, ExportError
 from bompla.files import reason_of, write_atomically
 from bompla.groove.grid import beat_divisions
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import Meter
 from bompla.model.pattern_edits import with_pattern
@@ -54,13 +55,13 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
 
 def felt_pattern(document: Document) -> tuple[Hit, ...]:
     """Return the hits of the shown variation as they are felt."""
-    pattern = document.pattern
-    return felt(pattern.hits, pattern.layer, beats=document.pattern_beats, bpm=document.bpm, meter=document.pattern_meter)
+    pattern = pattern_of(document)
+    return felt(pattern.hits, pattern.layer, beats=pattern_beats(document), bpm=document.bpm, meter=pattern_meter(document))
 
 
 def write_in(document: Document) -> Document:
     """Make the feel part of the hits, and the layer plain again: what is heard stays the same."""
-    pattern = document.pattern
+    pattern = pattern_of(document)
     return with_pattern(document, replace(pattern, hits=felt_pattern(document), layer=PLAIN_LAYER))
 
 
@@ -69,8 +70,8 @@ def feel_of(document: Document, name: str) -> Feel:
 
     Steps without hits are as late as the steps around them. Raises EditError for a pattern without hits.
     """
-    struck = [(hit.at_beats, hit.pad_id, hit.velocity) for hit in document.pattern.hits]
-    return feel_from(struck, document.pattern_meter, document.pattern_beats, name)
+    struck = [(hit.at_beats, hit.pad_id, hit.velocity) for hit in pattern_of(document).hits]
+    return feel_from(struck, pattern_meter(document), pattern_beats(document), name)
 
 
 def feel_from(struck: Sequence[tuple[float, int, int]], meter: Meter, beats: int, name: str) -> Feel:

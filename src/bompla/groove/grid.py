@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.model.document import Hit
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.document import Document, Hit
 
 STRAIGHT, THIRDS = 4, 3
-_EARLY_BEATS = 0.1
+EARLY_BEATS = 0.1
 _DOUBT = 0.02
 
 
@@ -20,7 +22,7 @@ def beat_divisions(at_beats: Sequence[float], beats: int, *, compound: bool = Fa
     A beat whose hits do not tell follows what the whole pattern does. Shape (beats,).
     """
     times = np.asarray(at_beats, dtype=np.float64)
-    beat = np.floor(times + _EARLY_BEATS).astype(np.int64)
+    beat = np.floor(times + EARLY_BEATS).astype(np.int64)
     inside = (beat >= 0) & (beat < beats)
     errors = {}
     for divisions in (STRAIGHT, THIRDS):
@@ -41,7 +43,7 @@ def quantised(at_beats: Sequence[float], beats: int, *, compound: bool = False) 
     if times.size == 0:
         return times
     divisions = beat_divisions(at_beats, beats, compound=compound)
-    beat = np.clip(np.floor(times + _EARLY_BEATS).astype(np.int64), 0, beats - 1)
+    beat = np.clip(np.floor(times + EARLY_BEATS).astype(np.int64), 0, beats - 1)
     steps = divisions[beat]
     moved = np.round(times * steps) / steps
     last = beats - 1.0 / steps
@@ -50,6 +52,69 @@ def quantised(at_beats: Sequence[float], beats: int, *, compound: bool = False) 
 
 def offset_beats(hit: Hit, divisions: NDArray[np.int64]) -> float:
     """Return how far behind its nearest step a hit lies, in beats; negative is ahead."""
-    beat = int(np.clip(np.floor(hit.at_beats + _EARLY_BEATS), 0, len(divisions) - 1))
+    beat = int(np.clip(np.floor(hit.at_beats + EARLY_BEATS), 0, len(divisions) - 1))
     steps = int(divisions[beat])
     return float(hit.at_beats - round(hit.at_beats * steps) / steps)
+
+
+@dataclass(frozen=True, eq=False)
+class Grid:
+    """The steps that hits of a pattern are drawn on and moved by.
+
+    `step_beats` is their length; 0 takes each beat's own steps, of which `divisions` (beats,) holds how many there are, and below 0
+    there is no grid. `beats` is the length of the pattern.
+    """
+
+    step_beats: float = 0.0
+    divisions: NDArray[np.int64] = field(default_factory=lambda: np.full(1, STRAIGHT))
+    beats: int = 1
+    _made_of: tuple[object, ...] = ()
+
+    @classmethod
+    def of(cls, document: Document, step_beats: float = 0.0) -> Grid:
+        """Return the grid of the shown pattern."""
+        beats, meter = pattern_beats(document), pattern_meter(document)
+        hits = pattern_of(document).hits
+        divisions = beat_divisions([hit.at_beats for hit in hits], beats, compound=meter.compound)
+        return cls(step_beats, divisions, beats, (hits, beats, meter.compound))
+
+    def is_of(self, document: Document, step_beats: float) -> bool:
+        """Whether this is the grid of a document's shown pattern with a step."""
+        if step_beats != self.step_beats or not self._made_of:
+            return False
+        hits, beats, compound = self._made_of
+        return hits is pattern_of(document).hits and (beats, compound) == (pattern_beats(document), pattern_meter(document).compound)
+
+    def own_step_at(self, at_beats: float) -> float:
+        """Return the length of a step of a beat's own grid, in beats."""
+        beat = int(np.clip(at_beats + EARLY_BEATS, 0, len(self.divisions) - 1))
+        return 1.0 / float(self.divisions[beat])
+
+    def step_at(self, at_beats: float) -> float:
+        """Return the length of a step in beats at a time."""
+        return self.step_beats if self.step_beats > 0.0 else self.own_step_at(at_beats)
+
+    def step_near(self, at_beats: float) -> float:
+        """Return the step nearest to a time, in beats; the time itself where there is no grid."""
+        if self.step_beats < 0.0:
+            return at_beats
+        step = self.step_at(at_beats)
+        return float(np.clip(round(at_beats / step) * step, 0.0, self.beats - step))
+
+    def offset_beats(self, hit: Hit) -> float:
+        """Return how far behind its nearest step a hit lies, in beats; negative is ahead."""
+        if self.step_beats > 0.0:
+            return hit.at_beats - round(hit.at_beats / self.step_beats) * self.step_beats
+        return offset_beats(hit, self.divisions)
+
+    def steps_between(self, first_beat: float, last_beat: float) -> NDArray[np.float64]:
+        """Return the steps from one whole beat to another, in beats; none where there is no grid."""
+        if self.step_beats < 0.0:
+            return np.zeros(0)
+        if self.step_beats > 0.0:
+            step = self.step_beats
+            return np.arange(int(first_beat / step), int(np.ceil(last_beat / step)), dtype=np.float64) * step
+        beats = np.arange(int(first_beat), int(last_beat))
+        counts = self.divisions[np.minimum(beats, len(self.divisions) - 1)]
+        steps = [beat + np.arange(count) / count for beat, count in zip(beats.tolist(), counts.tolist(), strict=True)]
+        return np.concatenate(steps) if steps else np.zeros(0)

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from bompla.errors import EditError
 from bompla.groove.feel import felt
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Hit, OrderStep, Variation, WanderRule
 from bompla.model.order_edits import SHORTEST_STAY_BEATS
 from bompla.model.variation_edits import MOST_BARS, add_variation_hits
@@ -41,7 +42,7 @@ def order_passages(document: Document) -> tuple[Passage, ...]:
 
 def _begins_with(document: Document) -> str:
     """Return the letter of the shown variation, or of the first where that is what was heard."""
-    return document.pattern.letter or (document.variations[0].letter if document.variations else "")
+    return pattern_of(document).letter or (document.variations[0].letter if document.variations else "")
 
 
 def rule_for(document: Document, letter: str) -> WanderRule:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections import deque
 from collections.abc import Iterable
 from itertools import islice, pairwise, takewhile
 from typing import NamedTuple
@@ -12,10 +11,11 @@ from msgspec.structs import replace
 
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.cut_edits import SAME_ATTACK_MS, recut
-from bompla.model.detected_pattern import heard_hits, played
+from bompla.model.detected_pattern import detected_hits, pattern_of, played
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Heard, Hit, Layer, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
 from bompla.model.kit_edits import layer_of
+from bompla.model.memo import LastMade
 from bompla.units import ms_to_samples
 
 MAX_LAYERS = 4
@@ -53,7 +53,7 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
     pads, next_id = made_kit(document.cuts, document.next_id)
     document = replace(document, pads=pads, next_id=next_id, offers=())
     hits = []
-    for pad_id, at_beats, velocity in heard_hits(document, document.cuts):
+    for pad_id, at_beats, velocity in detected_hits(document, document.cuts):
         hits.append(Hit(next_id, pad_id, at_beats, velocity))
         next_id += 1
     ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
@@ -68,20 +68,18 @@ class Offer(NamedTuple):
     gone: tuple[int, ...] = ()
 
 
-_OFFERS: deque[tuple[Document, Offer]] = deque(maxlen=2)
+_OFFERS: LastMade[Offer] = LastMade(2)
 
 
 def offer_of(document: Document) -> Offer:
     """Return what is offered to the shown pattern; what was heard stays as it is. The last are kept, as every view asks for them."""
-    if not document.offers or not document.pattern.letter:
+    if not document.offers or not pattern_of(document).letter:
         return Offer(document)
-    for known, made in tuple(_OFFERS):
-        if known is document:
-            return made
-    ready = with_offered_pads(document)
-    made = Offer(ready, tuple(offered_hits(ready)), tuple(gone_hits(ready)))
-    _OFFERS.append((document, made))
-    return made
+    return _OFFERS.get((document,), lambda: _made_offer(with_offered_pads(document)))
+
+
+def _made_offer(ready: Document) -> Offer:
+    return Offer(ready, tuple(offered_hits(ready)), tuple(gone_hits(ready)))
 
 
 def offered_hits(document: Document) -> list[tuple[int, float, int]]:
@@ -89,7 +87,7 @@ def offered_hits(document: Document) -> list[tuple[int, float, int]]:
     if not document.offers:
         return []
     placed, near = _placed(document), ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
-    offered = heard_hits(document, _offered_cuts(document))
+    offered = detected_hits(document, _offered_cuts(document))
     times = document.beat_map.samples_at([at_beats for _, at_beats, _ in offered])
     return [hit for hit, at_sample in zip(offered, times, strict=True) if not _within(placed.get(hit[0], []), at_sample, near)]
 
@@ -127,7 +125,7 @@ def _offered_cuts(document: Document) -> list[Cut]:
 
 def _placed(document: Document) -> dict[int, list[tuple[float, int]]]:
     """Return for each pad when its hits are, in samples and in order, with their ids."""
-    hits = document.pattern.hits
+    hits = pattern_of(document).hits
     found: dict[int, list[tuple[float, int]]] = {}
     times = document.beat_map.samples_at([hit.at_beats for hit in hits]).tolist()
     for at_sample, hit in sorted(zip(times, hits, strict=True), key=lambda one: one[0]):

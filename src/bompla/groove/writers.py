@@ -12,6 +12,7 @@ from itertools import pairwise
 
 from msgspec.structs import replace
 
+from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, METERS, Band, Family
 from bompla.model.pattern_edits import add_played, usual_velocity, with_pattern
@@ -73,8 +74,8 @@ class Writer:
 
 def written(document: Document, draft: Draft) -> Document:
     """Return the document with a draft written into its shown pattern."""
-    left = tuple(hit for hit in document.pattern.hits if hit.id not in draft.remove)
-    lengths, pattern = dict(draft.lengths), document.pattern
+    left = tuple(hit for hit in pattern_of(document).hits if hit.id not in draft.remove)
+    lengths, pattern = dict(draft.lengths), pattern_of(document)
     left = tuple(replace(hit, length_beats=lengths[hit.id]) if hit.id in lengths else hit for hit in left)
     pitches = draft.pitches or (0.0,) * len(draft.add)
     added = [(*hit, pitch) for hit, pitch in zip(draft.add, pitches, strict=True)]
@@ -83,7 +84,7 @@ def written(document: Document, draft: Draft) -> Document:
 
 def _inside(document: Document, place: Place, pad_id: int | None = None) -> list[Hit]:
     wanted = place.pad_id if pad_id is None else pad_id
-    return [h for h in document.pattern.hits if h.pad_id == wanted and place.start - 1e-6 <= h.at_beats < place.end - 1e-6]
+    return [h for h in pattern_of(document).hits if h.pad_id == wanted and place.start - 1e-6 <= h.at_beats < place.end - 1e-6]
 
 
 def _held(velocity: float) -> int:
@@ -177,7 +178,7 @@ def fill(document: Document, place: Place, v: Values) -> Draft:
     order = ("snare", "tom_high", "tom_mid", "tom_low")
     drums = [pad for drum in order for pad in document.pads if pad.drum == drum] or [document.pad(place.pad_id)]
     removed = [
-        h.id for h in document.pattern.hits
+        h.id for h in pattern_of(document).hits
         if start - 1e-6 <= h.at_beats < place.end - 1e-6 and any(h.pad_id == pad.id for pad in drums)
     ]
     hits = []
@@ -195,11 +196,11 @@ def fill(document: Document, place: Place, v: Values) -> Draft:
 
 def staccato(document: Document, place: Place, v: Values) -> Draft:
     """Lengths as a share of the way to the pad's next hit, in the end 100 % is legato; the hits stay where they are."""
-    own = [h for h in document.pattern.hits if h.pad_id == place.pad_id]
+    own = [h for h in pattern_of(document).hits if h.pad_id == place.pad_id]
     following = {a.id: b.at_beats for a, b in pairwise(own)}
     lengths = []
     for hit in _inside(document, place):
-        way = following.get(hit.id, float(document.pattern_beats)) - hit.at_beats
+        way = following.get(hit.id, float(pattern_beats(document))) - hit.at_beats
         lengths.append((hit.id, round(max(0.02, min(v["longest"], way * v["share"] / 100.0)), 4)))
     return Draft(lengths=tuple(lengths))
 
@@ -207,7 +208,7 @@ def staccato(document: Document, place: Place, v: Values) -> Draft:
 def shuffle_slices(document: Document, place: Place, v: Values) -> Draft:
     """Change which pad speaks at which time, strong beats kept: what stands on a beat stays where it is."""
     rng = random.Random(int(v["seed"]))
-    inside = [h for h in document.pattern.hits if place.start - 1e-6 <= h.at_beats < place.end - 1e-6]
+    inside = [h for h in pattern_of(document).hits if place.start - 1e-6 <= h.at_beats < place.end - 1e-6]
     free = [h for h in inside if abs(h.at_beats - round(h.at_beats)) > 0.06]
     free = [h for h in free if rng.random() * 100.0 < v["amount"]]
     places = [round(h.at_beats / NEAR) for h in free]
@@ -288,7 +289,7 @@ def starter(document: Document, name: str) -> list[tuple[int, float, int]]:
             continue
         usual = usual_velocity(document, pad.id)
         per_beat = len(lane) // METERS[meter].beats_per_bar
-        for n in range(int(document.pattern_beats * per_beat)):
+        for n in range(int(pattern_beats(document) * per_beat)):
             mark = lane[n % len(lane)]
             if mark != ".":
                 hits.append((pad.id, round(n / per_beat, 6), _held(usual * _FORCE[mark])))
@@ -298,7 +299,7 @@ def starter(document: Document, name: str) -> list[tuple[int, float, int]]:
 def one_at_a_time(document: Document) -> frozenset[int]:
     """Return the hits to take out so that closed and open hats never sound at once: the softer of two within a 32nd."""
     hats = {pad.id for pad in document.pads if pad.drum in ("hat_closed", "hat_pedal", "hat_open")}
-    hits = [h for h in document.pattern.hits if h.pad_id in hats]
+    hits = [h for h in pattern_of(document).hits if h.pad_id in hats]
     gone: set[int] = set()
     for first, second in pairwise(hits):
         if first.id not in gone and second.at_beats - first.at_beats < NEAR and first.pad_id != second.pad_id:
@@ -313,7 +314,7 @@ def unplayable(document: Document) -> list[tuple[float, str]]:
     """
     feet_drums = {"kick", "hat_pedal"}
     drums = {pad.id: pad.drum for pad in document.pads}
-    hits = document.hits_inside()
+    hits = hits_inside(document)
     found: list[tuple[float, str]] = []
     index = 0
     times = [hit.at_beats for hit in hits]

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from bompla.errors import EditError
 from bompla.model.beatmap import BeatMap
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import (
     MIN_CUT_DISTANCE_MS,
     Attack,
@@ -369,7 +370,7 @@ def _unplayed(document: Document, cuts: list[Cut], new_ids: list[int]) -> list[i
     if not document.variations:
         return []
     near = ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
-    times = sorted(document.beat_map.samples_at([hit.at_beats for hit in document.pattern.hits]).tolist())
+    times = sorted(document.beat_map.samples_at([hit.at_beats for hit in pattern_of(document).hits]).tolist())
     by_id = {cut.id: cut for cut in cuts}
     return [i for i in new_ids if by_id[i].heard and not _within(times, by_id[i].attack_sample, near + 1)]
 

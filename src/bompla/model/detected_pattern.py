@@ -1,15 +1,17 @@
-"""The pattern as it was heard: what the cuts stand for, always there and never edited."""
+"""The pattern that is shown, and the detected one: what the cuts stand for, always there and never edited."""
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Iterable
 
-from bompla.model.document import Cut, Document, Heard, Hit, Loop, Pad, Variation
+from bompla.errors import EditError
+from bompla.model.document import Cut, Document, Heard, Hit, Variation
+from bompla.model.drums import Meter
+from bompla.model.memo import LastMade
 
 NAME = "as heard"
 
-_RECENT: deque[tuple[tuple[Cut, ...], tuple[Pad, ...], Loop, Variation]] = deque(maxlen=4)
+_PATTERNS: LastMade[Variation] = LastMade()
 
 
 def played(cut: Cut) -> tuple[Heard, ...]:
@@ -17,7 +19,7 @@ def played(cut: Cut) -> tuple[Heard, ...]:
     return tuple(h for h in cut.heard if h.sure)
 
 
-def heard_hits(document: Document, cuts: Iterable[Cut]) -> list[tuple[int, float, int]]:
+def detected_hits(document: Document, cuts: Iterable[Cut]) -> list[tuple[int, float, int]]:
     """Return the hits that cuts stand for, as (pad id, beats, velocity), one for each drum heard.
 
     A drum with no pad is left out, and so is a slice that was left out.
@@ -30,15 +32,49 @@ def heard_hits(document: Document, cuts: Iterable[Cut]) -> list[tuple[int, float
     return [(pads[h.drum], max(0.0, beat), h.velocity) for cut, beat in placed for h in played(cut) if h.drum in pads]
 
 
-def as_heard(document: Document) -> Variation:
-    """Return what was heard as a variation without a letter, whose hits have ids below zero.
+def detected_pattern(document: Document) -> Variation:
+    """Return what was detected as a variation without a letter, whose hits have ids below zero."""
 
-    The last few are kept, as every view asks for it.
-    """
-    for cuts, pads, loop, known in tuple(_RECENT):
-        if cuts is document.cuts and pads is document.pads and loop is document.loop:
-            return known
-    hits = sorted(heard_hits(document, document.cuts), key=lambda hit: (hit[1], hit[0]))
-    made = Variation("", NAME, tuple(Hit(-n, *hit) for n, hit in enumerate(hits, 1)))
-    _RECENT.append((document.cuts, document.pads, document.loop, made))
-    return made
+    def made() -> Variation:
+        hits = sorted(detected_hits(document, document.cuts), key=lambda hit: (hit[1], hit[0]))
+        return Variation("", NAME, tuple(Hit(-n, *hit) for n, hit in enumerate(hits, 1)))
+
+    return _PATTERNS.get((document.cuts, document.pads, document.loop), made)
+
+
+def pattern_of(document: Document) -> Variation:
+    """Return the variation that is shown and played; the detected one where `shown` is below 0."""
+    if document.shown < 0:
+        return detected_pattern(document)
+    if not document.variations:
+        return Variation("A", NAME)
+    return document.variations[min(document.shown, len(document.variations) - 1)]
+
+
+def pattern_meter(document: Document) -> Meter:
+    """Return the meter of the shown variation."""
+    return document.meter_of(pattern_of(document))
+
+
+def pattern_beats(document: Document) -> int:
+    """Return the length of the shown variation in beats."""
+    return document.beats_of(pattern_of(document))
+
+
+def pattern_bars(document: Document) -> int:
+    """Return the length of the shown variation in whole bars of its meter."""
+    return pattern_beats(document) // pattern_meter(document).beats_per_bar
+
+
+def hits_inside(document: Document) -> list[Hit]:
+    """Return the hits of the shown variation that lie inside it."""
+    beats = pattern_beats(document)
+    return [hit for hit in pattern_of(document).hits if 0.0 <= hit.at_beats < beats]
+
+
+def hit_of(document: Document, hit_id: int) -> Hit:
+    """Return a hit of the shown pattern by id; raises EditError where there is none."""
+    for hit in pattern_of(document).hits:
+        if hit.id == hit_id:
+            return hit
+    raise EditError("That hit is no longer there.")

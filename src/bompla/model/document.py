@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections import deque
 from typing import Literal
 
 import msgspec
@@ -11,6 +10,7 @@ import msgspec
 from bompla.errors import EditError
 from bompla.model.beatmap import BeatMap
 from bompla.model.drums import DRUMS, METERS, Meter
+from bompla.model.memo import LastMade
 from bompla.model.shape import PLAIN, Shape
 from bompla.units import bpm_of, ms_to_samples
 
@@ -376,41 +376,9 @@ class Document(msgspec.Struct, frozen=True):
         own = METERS.get(variation.meter_name, self.loop.meter)
         return own if own.beat_quarters == self.loop.meter.beat_quarters else self.loop.meter
 
-    @property
-    def pattern_meter(self) -> Meter:
-        """The meter of the shown variation."""
-        return self.meter_of(self.pattern)
-
-    @property
-    def pattern_beats(self) -> int:
-        """The length of the shown variation in beats."""
-        return self.beats_of(self.pattern)
-
-    def hits_inside(self) -> list[Hit]:
-        """Return the hits of the shown variation that lie inside it."""
-        beats = self.pattern_beats
-        return [hit for hit in self.pattern.hits if 0.0 <= hit.at_beats < beats]
-
-    @property
-    def pattern(self) -> Variation:
-        """The variation that is shown and played; what was heard, where `shown` is below 0."""
-        if self.shown < 0:
-            from bompla.model.detected_pattern import as_heard
-
-            return as_heard(self)
-        return self.variations[min(self.shown, len(self.variations) - 1)] if self.variations else Variation("A", "as heard")
-
     def slices(self) -> tuple[Slice, ...]:
-        """Return the slices of the loop in order; they tile it from the first cut to its end.
-
-        The slices of the last few documents are kept, as every view asks for them.
-        """
-        for cuts, loop, made in tuple(_RECENT_SLICES):
-            if cuts is self.cuts and loop is self.loop:
-                return made
-        made = self._made_slices()
-        _RECENT_SLICES.append((self.cuts, self.loop, made))
-        return made
+        """Return the slices of the loop in order; they tile it from the first cut to its end."""
+        return _SLICES.get((self.cuts, self.loop), self._made_slices)
 
     def _made_slices(self) -> tuple[Slice, ...]:
         start, end = self.loop.start_sample, self.loop.end_sample
@@ -438,13 +406,6 @@ class Document(msgspec.Struct, frozen=True):
                 return pad
         raise EditError("That pad is no longer there.")
 
-    def hit(self, hit_id: int) -> Hit:
-        """Return a hit of the shown pattern by id; raises EditError where there is none."""
-        for hit in self.pattern.hits:
-            if hit.id == hit_id:
-                return hit
-        raise EditError("That hit is no longer there.")
-
     def layer_bounds(self, layer: Layer) -> tuple[int, int]:
         """Return where a layer's sound starts and ends: to the next cut or the loop's end, or all of a borrowed one."""
         if layer.of:
@@ -462,4 +423,4 @@ class Document(msgspec.Struct, frozen=True):
         return max(1, ms_to_samples(self.cutting.min_distance_ms, self.source.sample_rate))
 
 
-_RECENT_SLICES: deque[tuple[tuple[Cut, ...], Loop, tuple[Slice, ...]]] = deque(maxlen=6)
+_SLICES: LastMade[tuple[Slice, ...]] = LastMade(6)

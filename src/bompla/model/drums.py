@@ -94,6 +94,9 @@ _TABLE = (
 DRUMS: dict[str, Drum] = {drum.key: drum for drum in _TABLE}
 """All drums by key, in family order from the lowest row of the kit up."""
 
+ONE_AT_A_TIME = tuple(drum.key for drum in _TABLE if drum.choke_set == 1)
+"""The ways to play the one hi-hat that there is: it cannot be closed, open and trodden at once."""
+
 _BY_NOTE = {note: drum for drum in _TABLE for note in (drum.note, *drum.other_notes)}
 
 

@@ -8,6 +8,7 @@ from statistics import median
 from msgspec.structs import replace
 
 from bompla.errors import EditError
+from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import Document, Hit, Variation
 
 DEFAULT_VELOCITY = 100
@@ -27,13 +28,13 @@ def add_hit(document: Document, pad_id: int, at_beats: float, velocity: int | No
     Raises EditError outside the loop, and where the pad already has a hit at that time.
     """
     document.pad(pad_id)
-    if not 0.0 <= at_beats < document.pattern_beats:
+    if not 0.0 <= at_beats < pattern_beats(document):
         raise EditError("A hit must lie inside the loop.")
-    if any(h.pad_id == pad_id and abs(h.at_beats - at_beats) < 1e-4 for h in document.pattern.hits):
+    if any(h.pad_id == pad_id and abs(h.at_beats - at_beats) < 1e-4 for h in pattern_of(document).hits):
         raise EditError("This pad already has a hit there.")
     chosen = usual_velocity(document, pad_id) if velocity is None else velocity
     hit = Hit(document.next_id, pad_id, float(at_beats), _held(chosen))
-    return replace(with_hits(document, [*document.pattern.hits, hit]), next_id=document.next_id + 1)
+    return replace(with_hits(document, [*pattern_of(document).hits, hit]), next_id=document.next_id + 1)
 
 
 def add_played(document: Document, hits: Sequence[tuple[int, float, int, float]], *, replacing: bool = False) -> Document:
@@ -42,7 +43,7 @@ def add_played(document: Document, hits: Sequence[tuple[int, float, int, float]]
     A hit nearer than a 32nd of a beat to one of the same pad takes its place.
     """
     known = {pad.id for pad in document.pads}
-    hits = [hit for hit in hits if hit[0] in known and 0.0 <= hit[1] < document.pattern_beats]
+    hits = [hit for hit in hits if hit[0] in known and 0.0 <= hit[1] < pattern_beats(document)]
     struck = {hit[0] for hit in hits}
     times = {pad_id: [hit[1] for hit in hits if hit[0] == pad_id] for pad_id in struck}
 
@@ -52,23 +53,23 @@ def add_played(document: Document, hits: Sequence[tuple[int, float, int, float]]
         return not replacing and all(abs(hit.at_beats - beat) >= SAME_BEATS for beat in times[hit.pad_id])
 
     made = [Hit(document.next_id + n, pad_id, float(b), _held(velocity), pitch) for n, (pad_id, b, velocity, pitch) in enumerate(hits)]
-    kept = [hit for hit in document.pattern.hits if stays(hit)]
+    kept = [hit for hit in pattern_of(document).hits if stays(hit)]
     return replace(with_hits(document, [*kept, *made]), next_id=document.next_id + len(made))
 
 
 def delete_hits(document: Document, hit_ids: Iterable[int]) -> Document:
     """Take hits out of the pattern."""
     gone = set(hit_ids)
-    return with_hits(document, [hit for hit in document.pattern.hits if hit.id not in gone])
+    return with_hits(document, [hit for hit in pattern_of(document).hits if hit.id not in gone])
 
 
 def move_hits(document: Document, hit_ids: Iterable[int], by_beats: float, pad_id: int | None = None) -> Document:
     """Move hits in time, all by the same amount and none out of the loop, and to another pad if given."""
     chosen = set(hit_ids)
-    times = [hit.at_beats for hit in document.pattern.hits if hit.id in chosen]
+    times = [hit.at_beats for hit in pattern_of(document).hits if hit.id in chosen]
     if not times:
         return document
-    last = document.pattern_beats - 1e-6
+    last = pattern_beats(document) - 1e-6
     by_beats = max(-min(times), min(by_beats, last - max(times)))
     return _changed(
         document,
@@ -95,7 +96,7 @@ def take_offers(document: Document, hits: Iterable[tuple[int, float, int]], gone
     for pad_id, at_beats, velocity in hits:
         new.append(Hit(next_id, pad_id, at_beats, _held(velocity)))
         next_id += 1
-    grown = with_hits(document, [*(hit for hit in document.pattern.hits if hit.id not in gone), *new])
+    grown = with_hits(document, [*(hit for hit in pattern_of(document).hits if hit.id not in gone), *new])
     return drop_offers(replace(grown, next_id=next_id))
 
 
@@ -109,13 +110,13 @@ def _held(velocity: int) -> int:
 
 
 def _changed(document: Document, chosen: set[int], change: Callable[[Hit], Hit]) -> Document:
-    return with_hits(document, [change(h) if h.id in chosen else h for h in document.pattern.hits])
+    return with_hits(document, [change(h) if h.id in chosen else h for h in pattern_of(document).hits])
 
 
 def with_hits(document: Document, hits: Iterable[Hit]) -> Document:
     """Return the document with these hits in its shown variation, in order of time."""
     ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
-    return with_pattern(document, replace(document.pattern, hits=ordered))
+    return with_pattern(document, replace(pattern_of(document), hits=ordered))
 
 
 def with_pattern(document: Document, pattern: Variation) -> Document:

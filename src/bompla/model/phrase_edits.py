@@ -11,6 +11,7 @@ import numpy as np
 from msgspec.structs import replace
 
 from bompla.errors import EditError
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.pattern_edits import SAME_BEATS, with_hits
 
@@ -23,36 +24,36 @@ VALUES = ("offset", "velocity", "length", "pitch", "chance")
 def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
     """Return the whole bars that hits lie in; all of the pattern for none."""
     chosen = set(hit_ids)
-    times = [hit.at_beats for hit in document.pattern.hits if hit.id in chosen and 0.0 <= hit.at_beats < document.pattern_beats]
-    per_bar = document.pattern_meter.beats_per_bar
+    times = [hit.at_beats for hit in pattern_of(document).hits if hit.id in chosen and 0.0 <= hit.at_beats < pattern_beats(document)]
+    per_bar = pattern_meter(document).beats_per_bar
     if not times:
-        return 0.0, float(document.pattern_beats)
+        return 0.0, float(pattern_beats(document))
     early = SAME_BEATS  # a hit a little ahead of a bar belongs to it
     first, last = int((min(times) + early) // per_bar), int((max(times) + early) // per_bar)
-    return float(first * per_bar), float(min((last + 1) * per_bar, document.pattern_beats))
+    return float(first * per_bar), float(min((last + 1) * per_bar, pattern_beats(document)))
 
 
 def in_stretch(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None) -> list[Hit]:
     """Return the hits of a stretch, of some pads or of all."""
     pads = None if pad_ids is None else set(pad_ids)
-    return [h for h in document.pattern.hits if stretch[0] <= h.at_beats < stretch[1] and (pads is None or h.pad_id in pads)]
+    return [h for h in pattern_of(document).hits if stretch[0] <= h.at_beats < stretch[1] and (pads is None or h.pad_id in pads)]
 
 
 def same_step(document: Document, hit_ids: Iterable[int], *, every: float, step: float) -> frozenset[int]:
     """Return the hits of the same pads that lie on the same step of every so many beats."""
-    chosen = [hit for hit in document.pattern.hits if hit.id in set(hit_ids)]
+    chosen = [hit for hit in pattern_of(document).hits if hit.id in set(hit_ids)]
     steps = round(every / step)
     wanted = {(hit.pad_id, round(hit.at_beats / step) % steps) for hit in chosen}
-    return frozenset(h.id for h in document.pattern.hits if (h.pad_id, round(h.at_beats / step) % steps) in wanted)
+    return frozenset(h.id for h in pattern_of(document).hits if (h.pad_id, round(h.at_beats / step) % steps) in wanted)
 
 
 def by_loudness(document: Document, hit_ids: Iterable[int], *, softer: bool) -> frozenset[int]:
     """Return the hits of the same pads that are no louder, or no softer, than the chosen ones."""
-    chosen = [hit for hit in document.pattern.hits if hit.id in set(hit_ids)]
+    chosen = [hit for hit in pattern_of(document).hits if hit.id in set(hit_ids)]
     pads = {hit.pad_id for hit in chosen}
     bound = max((h.velocity for h in chosen), default=0) if softer else min((h.velocity for h in chosen), default=128)
     return frozenset(
-        h.id for h in document.pattern.hits if h.pad_id in pads and (h.velocity <= bound if softer else h.velocity >= bound)
+        h.id for h in pattern_of(document).hits if h.pad_id in pads and (h.velocity <= bound if softer else h.velocity >= bound)
     )
 
 
@@ -62,12 +63,12 @@ def copied(document: Document, hit_ids: Iterable[int]) -> tuple[tuple[Hit, ...],
     What is longer than half a bar is taken to be whole bars, what is shorter whole beats.
     """
     chosen = set(hit_ids)
-    hits = [hit for hit in document.pattern.hits if hit.id in chosen]
+    hits = [hit for hit in pattern_of(document).hits if hit.id in chosen]
     if not hits:
         return (), 0.0, 0.0
     start = float(int(hits[0].at_beats + SAME_BEATS))
     end = float(np.floor(hits[-1].at_beats + SAME_BEATS) + 1.0)
-    if end - start > document.pattern_meter.beats_per_bar / 2:
+    if end - start > pattern_meter(document).beats_per_bar / 2:
         start, end = bars_around(document, chosen)
     return tuple(replace(hit, at_beats=hit.at_beats - start) for hit in hits), start, end - start
 
@@ -79,10 +80,10 @@ def pasted(document: Document, hits: Sequence[Hit], at_beats: float) -> tuple[Do
     """
     known = {pad.id for pad in document.pads}
     placed = [replace(hit, at_beats=round(at_beats + hit.at_beats, 9)) for hit in hits if hit.pad_id in known]
-    placed = [hit for hit in placed if 0.0 <= hit.at_beats < document.pattern_beats]
+    placed = [hit for hit in placed if 0.0 <= hit.at_beats < pattern_beats(document)]
     made = [replace(hit, id=document.next_id + n) for n, hit in enumerate(placed)]
     times = {hit.pad_id: [other.at_beats for other in made if other.pad_id == hit.pad_id] for hit in made}
-    kept = [h for h in document.pattern.hits if all(abs(h.at_beats - t) >= SAME_BEATS for t in times.get(h.pad_id, ()))]
+    kept = [h for h in pattern_of(document).hits if all(abs(h.at_beats - t) >= SAME_BEATS for t in times.get(h.pad_id, ()))]
     grown = replace(with_hits(document, [*kept, *made]), next_id=document.next_id + len(made))
     return grown, frozenset(hit.id for hit in made)
 
@@ -91,14 +92,14 @@ def repeated_to_end(document: Document, hit_ids: Iterable[int]) -> Document:
     """Repeat the bars that hits lie in, of their pads, to the end of the pattern, in place of what was there."""
     chosen = set(hit_ids)
     start, end = bars_around(document, chosen)
-    pads = {hit.pad_id for hit in document.pattern.hits if hit.id in chosen} or {pad.id for pad in document.pads}
+    pads = {hit.pad_id for hit in pattern_of(document).hits if hit.id in chosen} or {pad.id for pad in document.pads}
     part = in_stretch(document, (start, end), pads)
-    left = [h for h in document.pattern.hits if h.pad_id not in pads or not end <= h.at_beats < document.pattern_beats]
+    left = [h for h in pattern_of(document).hits if h.pad_id not in pads or not end <= h.at_beats < pattern_beats(document)]
     made, next_id, at = [], document.next_id, end
-    while at < document.pattern_beats:
+    while at < pattern_beats(document):
         for hit in part:
             beat = at + hit.at_beats - start
-            if beat < document.pattern_beats:
+            if beat < pattern_beats(document):
                 made.append(replace(hit, id=next_id, at_beats=beat))
                 next_id += 1
         at += end - start
@@ -124,7 +125,7 @@ def at_half_time(document: Document, stretch: Stretch, pad_ids: Iterable[int] | 
     hits = in_stretch(document, stretch, pad_ids)
     gone = {hit.id for hit in hits if hit.at_beats - start >= (end - start) / 2.0}
     moved = _timed(document, stretch, pad_ids, lambda at: start + 2.0 * (at - start), leave=gone)
-    return with_hits(moved, [hit for hit in moved.pattern.hits if hit.id not in gone])
+    return with_hits(moved, [hit for hit in pattern_of(moved).hits if hit.id not in gone])
 
 
 def at_double_time(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None) -> Document:
@@ -134,7 +135,7 @@ def at_double_time(document: Document, stretch: Stretch, pad_ids: Iterable[int] 
     moved = _timed(document, stretch, pad_ids, lambda at: start + (at - start) / 2.0)
     half = (end - start) / 2.0
     again = [replace(hit, id=document.next_id + n, at_beats=start + half + (hit.at_beats - start) / 2.0) for n, hit in enumerate(hits)]
-    return replace(with_hits(moved, [*moved.pattern.hits, *again]), next_id=document.next_id + len(again))
+    return replace(with_hits(moved, [*pattern_of(moved).hits, *again]), next_id=document.next_id + len(again))
 
 
 def thinned(document: Document, hit_ids: Iterable[int]) -> Document:
@@ -142,17 +143,17 @@ def thinned(document: Document, hit_ids: Iterable[int]) -> Document:
     chosen = set(hit_ids)
     gone: set[int] = set()
     for pad in document.pads:
-        hits = [hit for hit in document.pattern.hits if hit.id in chosen and hit.pad_id == pad.id]
+        hits = [hit for hit in pattern_of(document).hits if hit.id in chosen and hit.pad_id == pad.id]
         for first, second in zip(hits[::2], hits[1::2], strict=False):
             gone.add(second.id if second.velocity <= first.velocity else first.id)
-    return with_hits(document, [hit for hit in document.pattern.hits if hit.id not in gone])
+    return with_hits(document, [hit for hit in pattern_of(document).hits if hit.id not in gone])
 
 
 def merged(document: Document, *, near_beats: float = SAME_BEATS) -> Document:
     """Make one of hits of a pad that lie nearer than so many beats: the harder one stays."""
     kept: list[Hit] = []
     last: dict[int, int] = {}
-    for hit in document.pattern.hits:
+    for hit in pattern_of(document).hits:
         before = last.get(hit.pad_id)
         if before is not None and hit.at_beats - kept[before].at_beats < near_beats:
             if hit.velocity > kept[before].velocity:
@@ -166,7 +167,7 @@ def merged(document: Document, *, near_beats: float = SAME_BEATS) -> Document:
 def without_bars(document: Document, stretch: Stretch) -> Document:
     """Cut bars out: what comes later moves up."""
     start, end = stretch
-    left = [h for h in document.pattern.hits if not start <= h.at_beats < end]
+    left = [h for h in pattern_of(document).hits if not start <= h.at_beats < end]
     return with_hits(document, [replace(h, at_beats=h.at_beats - (end - start)) if h.at_beats >= end else h for h in left])
 
 
@@ -174,7 +175,7 @@ def with_empty_bars(document: Document, stretch: Stretch) -> Document:
     """Put empty bars in before a stretch, as long as it: what comes later moves on; past the pattern's end it is kept."""
     start, end = stretch
     later = end - start
-    return with_hits(document, [replace(h, at_beats=h.at_beats + later) if h.at_beats >= start else h for h in document.pattern.hits])
+    return with_hits(document, [replace(h, at_beats=h.at_beats + later) if h.at_beats >= start else h for h in pattern_of(document).hits])
 
 
 def quantised_by(document: Document, hit_ids: Iterable[int], step_of: Callable[[float], float], amount: float) -> Document:
@@ -183,10 +184,10 @@ def quantised_by(document: Document, hit_ids: Iterable[int], step_of: Callable[[
 
     def pulled(hit: Hit) -> Hit:
         step = step_of(hit.at_beats)
-        nearest = min(round(hit.at_beats / step) * step, document.pattern_beats - step)
+        nearest = min(round(hit.at_beats / step) * step, pattern_beats(document) - step)
         return replace(hit, at_beats=round(hit.at_beats + max(0.0, min(1.0, amount)) * (nearest - hit.at_beats), 9))
 
-    return with_hits(document, [pulled(h) if h.id in chosen else h for h in document.pattern.hits])
+    return with_hits(document, [pulled(h) if h.id in chosen else h for h in pattern_of(document).hits])
 
 
 def set_values(document: Document, what: str, values: dict[int, float], step_of: Callable[[float], float]) -> Document:
@@ -207,16 +208,16 @@ def set_values(document: Document, what: str, values: dict[int, float], step_of:
             return replace(hit, chance=round(max(0.0, min(1.0, value)), 3))
         step = step_of(hit.at_beats)
         at = round(hit.at_beats / step) * step + value / beat_ms
-        return replace(hit, at_beats=round(max(0.0, min(document.pattern_beats - 1e-6, at)), 9))
+        return replace(hit, at_beats=round(max(0.0, min(pattern_beats(document) - 1e-6, at)), 9))
 
     if what not in VALUES:
         raise EditError(f"A hit has no {what}.")
-    return with_hits(document, [changed(h, values[h.id]) if h.id in values else h for h in document.pattern.hits])
+    return with_hits(document, [changed(h, values[h.id]) if h.id in values else h for h in pattern_of(document).hits])
 
 
 def _timed(
     document: Document, stretch: Stretch, pad_ids: Iterable[int] | None, place: Callable[[float], float], leave: Iterable[int] = ()
 ) -> Document:
     ids = {hit.id for hit in in_stretch(document, stretch, pad_ids)} - set(leave)
-    return with_hits(document, [replace(h, at_beats=round(place(h.at_beats), 9)) if h.id in ids else h for h in document.pattern.hits])
+    return with_hits(document, [replace(h, at_beats=round(place(h.at_beats), 9)) if h.id in ids else h for h in pattern_of(document).hits])
 

@@ -8,6 +8,7 @@ from string import ascii_uppercase
 from msgspec.structs import replace
 
 from bompla.errors import EditError
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, FeelLayer, Hit, Variation
 from bompla.model.drums import METERS
 from bompla.model.pattern_edits import with_pattern
@@ -40,7 +41,7 @@ def add_variation_hits(
 
 def duplicate_variation(document: Document) -> Document:
     """Add a copy of the shown variation, and show it."""
-    shown = document.pattern
+    shown = pattern_of(document)
     name = f"from {shown.letter or shown.name}"
     return add_variation_hits(document, shown.hits, name, layer=shown.layer, bars=shown.bars, meter_name=shown.meter_name)
 
@@ -49,8 +50,8 @@ def set_bars(document: Document, bars: int) -> Document:
     """Give the shown variation bars of its own, 1 to 256, or the loop's with 0; hits past its end are kept."""
     if not 0 <= bars <= MOST_BARS:
         raise EditError(f"A pattern has 1 to {MOST_BARS} bars.")
-    bars = 0 if bars == document.loop.bars and document.pattern_meter == document.loop.meter else bars
-    return with_pattern(document, replace(document.pattern, bars=bars))
+    bars = 0 if bars == document.loop.bars and pattern_meter(document) == document.loop.meter else bars
+    return with_pattern(document, replace(pattern_of(document), bars=bars))
 
 
 def meters_for(document: Document) -> tuple[str, ...]:
@@ -63,10 +64,10 @@ def set_pattern_meter(document: Document, meter_name: str) -> Document:
     """Give the shown variation a meter of its own, and as many whole bars of it as come nearest; raises EditError for another beat."""
     if meter_name not in meters_for(document):
         raise EditError(f"A variation of this loop can be in {', '.join(meters_for(document))}; {meter_name} has another beat.")
-    bars = max(1, min(MOST_BARS, round(document.pattern_beats / METERS[meter_name].beats_per_bar)))
+    bars = max(1, min(MOST_BARS, round(pattern_beats(document) / METERS[meter_name].beats_per_bar)))
     own = "" if meter_name == document.loop.meter_name else meter_name
     kept = 0 if not own and bars == document.loop.bars else bars
-    return with_pattern(document, replace(document.pattern, meter_name=own, bars=kept))
+    return with_pattern(document, replace(pattern_of(document), meter_name=own, bars=kept))
 
 
 def show_variation(document: Document, index: int) -> Document:
@@ -90,21 +91,21 @@ def delete_variation(document: Document, index: int) -> Document:
 def move_variation(document: Document, index: int, to: int) -> Document:
     """Move a variation to another place in the row."""
     row = list(document.variations)
-    letter = document.pattern.letter
+    letter = pattern_of(document).letter
     row.insert(max(0, min(to, len(row) - 1)), row.pop(index))
     return replace(document, variations=tuple(row), shown=next((n for n, v in enumerate(row) if v.letter == letter), -1))
 
 
 def rename_variation(document: Document, name: str) -> Document:
     """Name the shown variation."""
-    return with_pattern(document, replace(document.pattern, name=name.strip()[:40]))
+    return with_pattern(document, replace(pattern_of(document), name=name.strip()[:40]))
 
 
 def note_down(document: Document, note: str) -> Document:
     """Note down what differs in the shown variation."""
-    return with_pattern(document, replace(document.pattern, note=note.strip()[:400]))
+    return with_pattern(document, replace(pattern_of(document), note=note.strip()[:400]))
 
 
 def set_layer(document: Document, layer: FeelLayer) -> Document:
     """Feel the shown variation in another way."""
-    return document if layer == document.pattern.layer else with_pattern(document, replace(document.pattern, layer=layer))
+    return document if layer == pattern_of(document).layer else with_pattern(document, replace(pattern_of(document), layer=layer))

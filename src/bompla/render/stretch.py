@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from python_stretch import Signalsmith
 
-SLOWEST, FASTEST = 0.2, 4.0
+from bompla.render.events import FASTEST, SLOWEST
 
 
 def stretched(sound: NDArray[np.float32], sample_rate: int, speed: float, *, semitones: float = 0.0) -> NDArray[np.float32]:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections import Counter, deque
+from collections import Counter
 
-from bompla.analysis.separation.pull_apart import MOST_STRIKES
+from bompla.analysis.params import MOST_STRIKES
 from bompla.model.document import Cut, Document, Layer, Pad, Slice
+from bompla.model.memo import LastMade
 
 UNDERNEATH = 0.3
 """How sure a drum must be to be taken away from underneath."""
@@ -43,20 +44,19 @@ def alone(document: Document, drums: tuple[str, ...]) -> Alone:
 def _all_alone(document: Document) -> dict[str, tuple[Stretch, ...]]:
     """Return all of them for every drum; of the last few documents they are kept, as every hit of a cleaned pad asks for them."""
     slices = document.slices()
-    for known, made in tuple(_RECENT):
-        if known is slices:
-            return made
+    return _ALONE.get((slices,), lambda: _found_alone(slices))
+
+
+def _found_alone(slices: tuple[Slice, ...]) -> dict[str, tuple[Stretch, ...]]:
     found: dict[str, list[Slice]] = {}
     for one in sorted(slices, key=_clearness, reverse=True):
         for drum in (h.drum for h in one.cut.heard if h.sure and not one.cut.left_out and not underneath(one.cut, h.drum)):
             found.setdefault(drum, []).append(one)
-    made = {drum: tuple((one.cut.attack_sample, one.end_sample) for one in own) for drum, own in found.items()}
-    _RECENT.append((slices, made))
-    return made
+    return {drum: tuple((one.cut.attack_sample, one.end_sample) for one in own) for drum, own in found.items()}
 
 
 def _clearness(one: Slice) -> tuple[float, int]:
     return one.cut.clear_db, one.end_sample - one.cut.attack_sample
 
 
-_RECENT: deque[tuple[tuple[Slice, ...], dict[str, tuple[Stretch, ...]]]] = deque(maxlen=4)
+_ALONE: LastMade[dict[str, tuple[Stretch, ...]]] = LastMade()

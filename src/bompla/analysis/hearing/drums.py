@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from bompla.analysis.hearing.context import ContextModel, DrumOdds, reheard, seen_at
 from bompla.analysis.hearing.network import Activations, HearingModel
-from bompla.analysis.hearing.recurring import ONE_AT_A_TIME
 from bompla.analysis.hearing.spectrum import LOW_HOP, Floats, Spectrum
 from bompla.model.document import Heard
+from bompla.model.drums import ONE_AT_A_TIME
 
 REPORTED_CONFIDENCE = 0.05
 CUT_THRESHOLD = 0.5

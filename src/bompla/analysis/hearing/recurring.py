@@ -21,10 +21,10 @@ from bompla.analysis.hearing.context import FORCE_CHANGE, DrumOdds
 from bompla.analysis.hearing.network import DAMAGED, shipped
 from bompla.analysis.hearing.spectrum import Floats
 from bompla.errors import AnalysisError
+from bompla.model.drums import ONE_AT_A_TIME
 
 RECURRING_FILE = "recurring.npz"
 NAMES = ("first", "own", "share", "usual", "mix", "level", "force")
-ONE_AT_A_TIME = ("hat_closed", "hat_pedal", "hat_open")
 FOR_ONCE = ("crash", "tom_low", "tom_mid", "tom_high", "perc")
 """What opens a part or fills its end: that no other bar has it says nothing."""
 

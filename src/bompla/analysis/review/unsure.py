@@ -9,10 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from bompla.analysis.hearing.recurring import ONE_AT_A_TIME
 from bompla.model.cut_edits import correct_heard, set_left_out, set_underneath
 from bompla.model.document import Cut, Document
-from bompla.model.drums import DRUMS
+from bompla.model.drums import DRUMS, ONE_AT_A_TIME
 
 PERHAPS, CERTAIN = 0.3, 0.6
 """Between these confidences a drum is in doubt, whether it is played or not."""

@@ -10,6 +10,7 @@ from importlib.resources import files
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.analysis.params import MOST_STRIKES
 from bompla.analysis.separation.stft import istft, stft
 from bompla.analysis.separation.template_match import Channels, played_again
 from bompla.audio.clip import Clip
@@ -24,7 +25,7 @@ TEMPLATE_FRAMES = 96
 """How long a drum's picture is: half a second; a longer sound goes on as its picture ends."""
 
 TEMPLATES_FILE = "templates.npz"
-MOST_STRIKES, LONGEST_S = 8, 1.5
+LONGEST_S = 1.5
 """How many strikes alone are looked at, and how long."""
 
 USUAL_COUNTS, UNUSUAL_DB = 2.0, 12.0

@@ -68,7 +68,7 @@ class LoopPanel(Panel):
         column.addWidget(self.readings)
         column.addWidget(label("Take so many bars from here", "heading"))
         self.bars = Chips("Bars")
-        self.bars.chosen.connect(lambda bars: self._session.edit(f"take {bars} bars", lambda d: take_bars(d, int(str(bars)))))
+        self.bars.chosen.connect(lambda bars: self._session.store.edit(f"take {bars} bars", lambda d: take_bars(d, int(str(bars)))))
         row = _row(column)
         row.addWidget(self.bars)
         row.addStretch(1)
@@ -113,15 +113,15 @@ class LoopPanel(Panel):
         grid.addWidget(self.tap, 1, 0)
         grid.addWidget(self.tapped, 1, 1)
         self.meter = combo("Meter", [(f"in {name}", name) for name in METERS])
-        self.meter.activated.connect(lambda _: self._session.edit(
+        self.meter.activated.connect(lambda _: self._session.store.edit(
             f"read in {self.meter.currentData()}", lambda d: set_meter(d, str(self.meter.currentData()))))
         grid.addWidget(self.meter, 2, 0)
         grid.addWidget(button("Downbeat here", self.downbeat, tip=tip("downbeat")), 2, 1)
         row = _row(column)
         row.addWidget(label("look between", "dim"))
         self.slowest, self.fastest = QSpinBox(), QSpinBox()
-        for box, name, value in ((self.slowest, "Slowest tempo looked for", self._session.tempo_range[0]),
-                                 (self.fastest, "Fastest tempo looked for", self._session.tempo_range[1])):
+        for box, name, value in ((self.slowest, "Slowest tempo looked for", self._session.requests.tempo_range[0]),
+                                 (self.fastest, "Fastest tempo looked for", self._session.requests.tempo_range[1])):
             box.setRange(int(LOWEST_BPM), int(HIGHEST_BPM))
             box.setValue(round(value))
             box.setFixedWidth(50)
@@ -146,7 +146,7 @@ class LoopPanel(Panel):
         self.balance.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.balance.setAccessibleName("Balance of what is left and the drums")
         self.balance.setToolTip("Left: what is left without the drums; middle: the whole mix; right: only the drums")
-        self.balance.valueChanged.connect(lambda value: self._playback.set_drums_share(value / 100.0))
+        self.balance.valueChanged.connect(lambda value: self._playback.baking.set_drums_share(value / 100.0))
         self.use_drums = button("Use", self._use_drums, tip="Add the drums alone to the project as a sound of their own, to be cut")
         row.addWidget(self.drums_only)
         row.addWidget(self.balance, 1)
@@ -166,14 +166,14 @@ class LoopPanel(Panel):
         self.facts.set("starts", clock_of(loop.start_sample, rate))
         self.facts.set("ends", clock_of(loop.end_sample, rate))
         self.facts.set("tempo", f"{document.bpm:.2f} BPM, {sureness(document)}")
-        self.readings.offer(*reading_choices(document, self._session.tempo_range), tip="Read the same stretch as these bars")
+        self.readings.offer(*reading_choices(document, self._session.requests.tempo_range), tip="Read the same stretch as these bars")
         self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and take so many bars")
         for box, value in ((self.bpm, document.bpm), (self.bars_are, loop.bars)):
             if not box.hasFocus():
                 box.setValue(value)  # type: ignore[arg-type]  # a whole number for the one of bars
         self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
         self._show_proposals(document)
-        sound = self._session.opened_sound
+        sound = self._session.project.sound
         made = sound is not None and sound.drums_only is not None
         self.drums_only.setVisible(not made)
         self.balance.setVisible(made)
@@ -184,7 +184,7 @@ class LoopPanel(Panel):
     def show_proposals(self, proposals: tuple[Proposal, ...]) -> None:
         """Offer other loops."""
         self._proposals = proposals
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
             self._show_proposals(document)
 
@@ -200,7 +200,7 @@ class LoopPanel(Panel):
 
     def next_proposal(self) -> None:
         """Hear the next of the proposals, without taking it."""
-        clip = self._session.clip
+        clip = self._session.project.clip
         if clip is None or not self._proposals:
             return
         self._heard = (self._heard + 1) % len(self._proposals)
@@ -211,20 +211,20 @@ class LoopPanel(Panel):
     def _take_proposal(self, loop: object) -> None:
         chosen = next((p.loop for p in self._proposals if p.loop == loop), None)
         if chosen is not None:
-            self._session.edit(f"take {chosen.bars} bars at {clock(samples_to_s(chosen.start_sample, self._rate()), False)}",
+            self._session.store.edit(f"take {chosen.bars} bars at {clock(samples_to_s(chosen.start_sample, self._rate()), False)}",
                                lambda d: set_loop(d, chosen))
 
     def slide(self, by: int, *, whole_bars: bool) -> None:
         """Move the loop by a bar or a beat."""
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
             beats = by * (document.loop.meter.beats_per_bar if whole_bars else 1)
-            self._session.edit("slide loop", lambda d: slide_loop(d, beats))
+            self._session.store.edit("slide loop", lambda d: slide_loop(d, beats))
 
     def downbeat(self) -> None:
         """Let the loop begin at the attack nearest to the playhead."""
-        at = round(self._playback.playhead_sample())
-        self._session.edit("move downbeat", lambda d: downbeat_here(d, at))
+        at = round(self._playback.transport.playhead_sample())
+        self._session.store.edit("move downbeat", lambda d: downbeat_here(d, at))
 
     def tap_now(self) -> None:
         """Take a tap; from the fourth on the loop is read as the tempo that was tapped."""
@@ -235,47 +235,47 @@ class LoopPanel(Panel):
             return
         bpm, spread = told
         self.tapped.setText(f"{bpm:.1f} BPM, within {spread:.1f}")
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and count >= 4:
             reading = reading_near(document, bpm)
             if reading.bars != document.loop.bars:
-                self._session.edit(f"tap {bpm:.0f} BPM", lambda d: choose_reading(d, reading))
+                self._session.store.edit(f"tap {bpm:.0f} BPM", lambda d: choose_reading(d, reading))
 
     def _type_tempo(self) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and abs(self.bpm.value() - document.bpm) > 0.006:
             bpm = self.bpm.value()
-            self._session.edit(f"set tempo {bpm:.2f} BPM", lambda d: set_tempo(d, bpm))
+            self._session.store.edit(f"set tempo {bpm:.2f} BPM", lambda d: set_tempo(d, bpm))
 
     def _type_bars(self) -> None:
-        document = self._session.document
+        document = self._session.store.document
         bars = self.bars_are.value()
         if document is not None and bars != document.loop.bars:
-            self._session.edit(f"these are {bars} bars", lambda d: set_bars(d, bars))
+            self._session.store.edit(f"these are {bars} bars", lambda d: set_bars(d, bars))
 
     def _set_range(self) -> None:
         low, high = float(self.slowest.value()), float(self.fastest.value())
         if high < 1.9 * low:
             self._session.hub.note("The range must span an octave, such as 60 to 120 BPM.")
-            self.slowest.setValue(round(self._session.tempo_range[0]))
-            self.fastest.setValue(round(self._session.tempo_range[1]))
+            self.slowest.setValue(round(self._session.requests.tempo_range[0]))
+            self.fastest.setValue(round(self._session.requests.tempo_range[1]))
             return
-        self._session.tempo_range = (low, high)
-        document = self._session.document
+        self._session.requests.tempo_range = (low, high)
+        document = self._session.store.document
         if document is not None:
             self.refresh(document)
 
     def _ask_drums(self) -> None:
-        self._session.ask_drums_only()
+        self._session.requests.ask_drums_only()
 
     def _use_drums(self) -> None:
-        sound = self._session.opened_sound
-        document = self._session.document
+        sound = self._session.project.sound
+        document = self._session.store.document
         if sound is not None and sound.drums_only is not None and document is not None:
-            self._session.add_clip(sound.drums_only, f"{document.title}, drums only")
+            self._session.requests.add_clip(sound.drums_only, f"{document.title}, drums only")
 
     def _rate(self) -> int:
-        document = self._session.document
+        document = self._session.store.document
         return document.source.sample_rate if document else 44_100
 
 

@@ -48,7 +48,7 @@ class Overview(SoundPicture):
         self.setMinimumHeight(170)
         self._bars: Bars | None = None
         self._tempo_line: Drift | None = None
-        session.document_changed.connect(self.redraw)
+        session.store.document_changed.connect(self.redraw)
 
     def show_bars(self, bars: Bars | None, drift: Drift | None) -> None:
         """Show how clear the drums are in each bar, and the tempo where it drifts."""
@@ -73,12 +73,12 @@ class Overview(SoundPicture):
 
     def limits(self) -> tuple[float, float]:
         """Return the first and last sample that can be shown: the whole file's."""
-        document = self._session.document
+        document = self._session.store.document
         return (0.0, float(document.source.frames)) if document else (0.0, 1.0)
 
     def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
         """Draw the file, and the loop with its handles."""
-        axis, summary = self._axis, self._session.summary
+        axis, summary = self._axis, self._session.project.summary
         assert summary is not None
         loop = document.loop
         self._paint_times(painter, document.source.sample_rate)
@@ -151,7 +151,7 @@ class Overview(SoundPicture):
             index += 1
 
     def _grip_at(self, x: float) -> str:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return ""
         x0, x1 = self._axis.x(document.loop.start_sample), self._axis.x(document.loop.end_sample)
@@ -161,7 +161,7 @@ class Overview(SoundPicture):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        document = self._session.document
+        document = self._session.store.document
         if document is None or event.button() != Qt.MouseButton.LeftButton:
             return
         x = event.position().x()
@@ -189,11 +189,11 @@ class Overview(SoundPicture):
         wanted = self._dragged(self._before, x, free)
         if wanted is not None:
             self._wanted = wanted
-            self._session.preview(lambda document: set_loop(document, wanted))
+            self._session.store.preview(lambda document: set_loop(document, wanted))
 
     def _dragged(self, loop: Loop, x: float, free: bool) -> Loop | None:
         """Return the loop that a drag stands for: the end keeps whole bars, unless Alt frees it."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return None
         frames = document.source.frames
@@ -228,7 +228,7 @@ class Overview(SoundPicture):
         if self.snap == "beat":
             step = document.beat_map.sample_at(float(round(document.beat_map.beat_at(at))))
             return float(step) if abs(step - at) <= reach else at
-        clip = self._session.clip
+        clip = self._session.project.clip
         if self.snap == "zero" and clip is not None:
             return float(zero_crossing(clip, round(at), round(0.01 * clip.sample_rate)))
         return at
@@ -238,7 +238,7 @@ class Overview(SoundPicture):
         self._grip, self._wanted, self._before = "", None, None
         if wanted is not None:
             label = {"start": "move loop start", "end": "move loop end"}.get(grip, "slide loop")
-            self._session.edit(label, lambda document: set_loop(document, wanted))
+            self._session.store.edit(label, lambda document: set_loop(document, wanted))
 
 
 def clock(seconds: float, fine: bool = True) -> str:

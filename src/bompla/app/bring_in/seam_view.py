@@ -39,17 +39,17 @@ class SeamView(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        session.document_changed.connect(lambda _: self.update())
+        session.store.document_changed.connect(lambda _: self.update())
         theme().changed.connect(self.update)
 
     @property
     def samples_per_point(self) -> float:
         """How much sound a point across stands for."""
-        clip = self._session.clip
+        clip = self._session.project.clip
         return self.shown_ms / 1000.0 * (clip.sample_rate if clip else 44_100) / max(1.0, self.width() / 2.0)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document, clip = self._session.document, self._session.clip
+        document, clip = self._session.store.document, self._session.project.clip
         painter = QPainter(self)
         painter.fillRect(self.rect(), theme().colour("sunk"))
         if document is None or clip is None:
@@ -103,7 +103,7 @@ class SeamView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and event.button() == Qt.MouseButton.LeftButton:
             self._from, self._before = event.position().x(), document.loop
             self._side = "end" if event.position().x() < self.width() / 2.0 else "start"
@@ -112,20 +112,20 @@ class SeamView(QWidget):
         assert event is not None
         wanted = self._wanted(event.position().x())
         if wanted is not None:
-            self._session.preview(lambda document: set_loop(document, wanted))
+            self._session.store.preview(lambda document: set_loop(document, wanted))
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
         wanted = self._wanted(event.position().x())
         self._from, self._before = None, None
         if wanted is not None:
-            self._session.edit(f"move loop {self._side} at the seam", lambda document: set_loop(document, wanted))
+            self._session.store.edit(f"move loop {self._side} at the seam", lambda document: set_loop(document, wanted))
         else:
-            self._session.drop_preview()
+            self._session.store.drop_preview()
 
     def _wanted(self, x: float) -> Loop | None:
         """Return the loop that the drag stands for: the sound follows the pointer."""
-        document, loop = self._session.document, self._before
+        document, loop = self._session.store.document, self._before
         if document is None or loop is None or self._from is None or abs(x - self._from) < 1.0:
             return None
         by = -round((x - self._from) * self.samples_per_point)

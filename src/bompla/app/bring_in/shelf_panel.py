@@ -9,14 +9,12 @@ import platformdirs
 from PyQt6.QtCore import QSettings, Qt
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QSpinBox
 
-from bompla.analysis.shelf_index import ShelfIndex
 from bompla.app.bring_in.shelf_list import SORTS, ShelfFilter, ShelfModel, ShelfView
 from bompla.app.bring_in.shelf_scanner import ShelfScanner
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel, button, combo, label
-from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
 
 WIDTH = 268
@@ -39,7 +37,7 @@ class ShelfPanel(Panel):
         self.list = ShelfView(self.model)
         self.list.opened.connect(open_file)
         self.list.heard.connect(self._hear)
-        self.scanner = ShelfScanner(_index, session.hub.trouble, self)
+        self.scanner = ShelfScanner(_index_path(), session.hub.trouble, self)
         self.scanner.listed.connect(self.model.set_files)
         self.scanner.looked_at.connect(self.model.set_entry)
         self.scanner.progressed.connect(self._progressed)
@@ -149,13 +147,13 @@ class ShelfPanel(Panel):
         self.progress.setText(f"{done} of {total}" if done < total else "" if total else "no sound files here")
 
     def _arrange(self, _changed: object = None) -> None:
-        document = self._session.document
+        document = self._session.store.document
         near = document.bpm if self.near.isChecked() and document is not None else 0.0
         wanted = ShelfFilter(self.words.text(), float(self.low.value()), float(self.high.value()), near)
         self.model.arrange(str(self.sort.currentData()), wanted)
 
     def _hear(self, path: Path) -> None:
-        document, entry = self._session.document, self.model.entries.get(path)
+        document, entry = self._session.store.document, self.model.entries.get(path)
         if not self.at_tempo.isChecked() or document is None or entry is None or entry.bpm <= 0.0:
             self._playback.previews.play_file(path)
             return
@@ -164,12 +162,7 @@ class ShelfPanel(Panel):
             ratio /= 2.0
         while ratio < 0.7:
             ratio *= 2.0
-        speed = ratio
-
-        def speed_for(_clip: Clip) -> float:
-            return speed
-
-        self._playback.previews.play_file(path, speed_for=speed_for)
+        self._playback.previews.play_file(path, speed=ratio)
 
     def _add_current(self) -> None:
         path = self.list.current_path()
@@ -177,8 +170,8 @@ class ShelfPanel(Panel):
             self._add_file(path)
 
 
-def _index() -> ShelfIndex:
-    return ShelfIndex(Path(platformdirs.user_cache_dir("bompla")) / "shelf.sqlite")
+def _index_path() -> Path:
+    return Path(platformdirs.user_cache_dir("bompla")) / "shelf.sqlite"
 
 
 def _bpm_box(name: str) -> QSpinBox:

@@ -4,14 +4,49 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, files_under
-from bompla.app.project.jobs import AnalysisProcess, Threads
+from bompla.app.project.analysis_process import AnalysisProcess
+from bompla.app.project.tasks import Threads, Token
 
 KEEP_EVERY = 32
+
+
+Found = tuple[Path, str, ShelfEntry]
+"""A file that was looked at, its content key, and its entry."""
+
+
+@dataclass(frozen=True)
+class ListRequest:
+    """Folders to be listed, and the index that knows files of them."""
+
+    folders: tuple[Path, ...]
+    index: Path
+
+
+@dataclass(frozen=True)
+class KeepRequest:
+    """What was found, to be kept in an index."""
+
+    found: tuple[Found, ...]
+    index: Path
+
+
+def _list(request: ListRequest, token: Token) -> tuple[list[Path], dict[Path, ShelfEntry]]:
+    paths = [path for folder in request.folders for path in files_under(folder)]
+    token.check()
+    with closing(ShelfIndex(request.index)) as index:
+        return paths, index.known(paths)
+
+
+def _keep(request: KeepRequest, _token: Token) -> None:
+    with closing(ShelfIndex(request.index)) as index:
+        index.keep(request.found)
 
 
 class ShelfScanner(QObject):
@@ -26,14 +61,13 @@ class ShelfScanner(QObject):
     progressed = pyqtSignal(int, int)
     finished = pyqtSignal()
 
-    def __init__(self, index: Callable[[], ShelfIndex], trouble: Callable[[str], None], parent: QObject | None = None) -> None:
+    def __init__(self, index: Path, trouble: Callable[[str], object], parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._make_index, self._trouble = index, trouble
-        self._index: ShelfIndex | None = None
+        self._index, self._trouble = index, trouble
         self._threads = Threads(self)
         self._workers: list[AnalysisProcess] = []
         self._waiting: list[Path] = []
-        self._found: list[tuple[Path, str, ShelfEntry]] = []
+        self._found: list[Found] = []
         self._scan = 0
         self._running = self._done = self._total = 0
 
@@ -48,13 +82,8 @@ class ShelfScanner(QObject):
         self._scan += 1
         scan = self._scan
 
-        def look() -> tuple[list[Path], dict[Path, ShelfEntry]]:
-            paths = [path for folder in folders for path in files_under(folder)]
-            if self._index is None:
-                self._index = self._make_index()
-            return paths, self._index.known(paths)
-
-        self._threads.run(look, lambda found: self._take_list(scan, *found), self._trouble)
+        request = ListRequest(tuple(folders), self._index)
+        self._threads.run(_list, request, done=lambda found: self._take_list(scan, *found), failed=self._trouble)
 
     def cancel(self) -> None:
         """Give up the scan; what was found is kept."""
@@ -68,10 +97,7 @@ class ShelfScanner(QObject):
     def close(self) -> None:
         """End all work."""
         self.cancel()
-        self._threads.close()
-        if self._index is not None:
-            self._index.close()
-            self._index = None
+        self._threads.close(finish=True)
 
     def _take_list(self, scan: int, paths: list[Path], known: dict[Path, ShelfEntry]) -> None:
         if scan != self._scan:
@@ -120,7 +146,6 @@ class ShelfScanner(QObject):
         self._next(scan, worker)
 
     def _keep(self) -> None:
-        found, self._found = self._found, []
-        if found and self._index is not None:
-            index = self._index
-            self._threads.run(lambda: index.keep(found), lambda _: None, self._trouble)
+        found, self._found = tuple(self._found), []
+        if found:
+            self._threads.run(_keep, KeepRequest(found, self._index), done=lambda _: None, failed=self._trouble)

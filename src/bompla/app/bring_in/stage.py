@@ -17,6 +17,7 @@ from bompla.app.bring_in.seam_view import SeamView
 from bompla.app.bring_in.shelf_panel import ShelfPanel
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
+from bompla.app.project.tasks import Token
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage
 from bompla.app.ui.controls import Panel, button, combo, label, scrolling
@@ -45,7 +46,7 @@ class BringIn(Stage):
         layout.setSpacing(10)
         self.shelf = ShelfPanel(
             session, playback, choose_file=choose_file, open_file=lambda path: self._open(open_file, path),
-            add_file=lambda path: session.open(path, add=True),
+            add_file=lambda path: session.requests.open(path, add=True),
         )
         layout.addWidget(self.shelf)
         right = QVBoxLayout()
@@ -61,7 +62,7 @@ class BringIn(Stage):
         self._loop_area.setMinimumWidth(WIDE_LOOP_PANEL)
         below.addWidget(self._loop_area, 1)
         self._looked_at: tuple[object, ...] | None = None
-        session.pictures_changed.connect(lambda: self._refresh(session.document))
+        session.requests.pictures_changed.connect(lambda: self._refresh(session.store.document))
         self._commands()
         self.connect_all()
 
@@ -78,7 +79,7 @@ class BringIn(Stage):
     def refresh(self, document: Document) -> None:
         """Show the loop, its seam and its readings."""
         self.loop.refresh(document)
-        clip = self.session.clip
+        clip = self.session.project.clip
         if clip is not None:
             seam = seam_of(document, clip)
             self.seam_line.setText(f"{seam.words}, {_jump_words(seam.jump_db)}")
@@ -104,7 +105,7 @@ class BringIn(Stage):
         self._loop_area.setMinimumWidth(290 if narrow else WIDE_LOOP_PANEL)
 
     def _open(self, open_file: Callable[[Path], object], path: Path) -> None:
-        document = self.session.document
+        document = self.session.store.document
         self.playback.previews.stop()
         if document is None or document.source.path != str(path):
             open_file(path)
@@ -112,7 +113,7 @@ class BringIn(Stage):
     def _file_panel(self) -> QWidget:
         panel = Panel()
         self.overview = Overview(self.session)
-        self.overview.sought.connect(self.playback.seek)
+        self.overview.sought.connect(self.playback.transport.seek)
         self.overview.bar_chosen.connect(self._take_bar)
         panel.body.addWidget(self.overview, 1)
         return panel
@@ -139,7 +140,7 @@ class BringIn(Stage):
 
     def _blend(self, index: int) -> None:
         fade_ms = float(self.fade.itemData(index))
-        self.session.edit("blend the seam", lambda d: set_seam_fade(d, fade_ms))
+        self.session.store.edit("blend the seam", lambda d: set_seam_fade(d, fade_ms))
 
     def _commands(self) -> None:
         self.command("seam_listen", self.hear_seam)
@@ -156,7 +157,7 @@ class BringIn(Stage):
 
     def nudge(self, side: str, way: int, by_ms: float, steps: int) -> None:
         """Move the loop's start or end by a sample, some milliseconds, or a sixteenth."""
-        document = self.session.document
+        document = self.session.store.document
         if document is None:
             return
         loop = document.loop
@@ -168,16 +169,16 @@ class BringIn(Stage):
         start, end = max(0, start), min(document.source.frames, end)
         if end - start >= 64:
             moved = Loop(start, end, loop.bars, loop.meter_name, loop.fade_ms)
-            self.session.edit(f"nudge loop {side}", lambda d: set_loop(d, moved))
+            self.session.store.edit(f"nudge loop {side}", lambda d: set_loop(d, moved))
 
     def hear_seam(self) -> None:
         """Play the loop's end and its start on end, a few times."""
-        document, clip = self.session.document, self.session.clip
+        document, clip = self.session.store.document, self.session.project.clip
         if document is not None and clip is not None:
             self.playback.previews.play_seam(clip, document.loop, ms_to_samples(SEAM_HEARD_MS, clip.sample_rate), SEAM_TIMES)
 
     def _hear_excess(self, before: bool) -> None:
-        document, clip = self.session.document, self.session.clip
+        document, clip = self.session.store.document, self.session.project.clip
         if document is None or clip is None:
             return
         start, end = (0, document.loop.start_sample) if before else (document.loop.end_sample, clip.frames)
@@ -189,7 +190,7 @@ class BringIn(Stage):
     def _look_at_bars(self, document: Document) -> None:
         """Look for clear bars on the thread, where the loop or the attacks are other ones than before."""
         seen = (document.source.content_hash, document.loop, document.threshold)
-        if seen == self._looked_at or self.session.history is None or document is not self.session.history.document:
+        if seen == self._looked_at or self.session.store.history is None or document is not self.session.store.history.document:
             return
         self._looked_at = seen
 
@@ -199,11 +200,11 @@ class BringIn(Stage):
                 self.overview.show_bars(bars if len(bars.clarity) > 1 else None, drift)
                 self.loop.show_proposals(proposals)
 
-        self.session.threads.run(lambda: (bars_of(document), drift_of(document), proposals_of(document)), show, self.session.hub.trouble)
+        self.session.threads.run(_clear_bars, document, done=show, failed=self.session.hub.trouble)
 
     def _take_bar(self, bar: int) -> None:
         """Let the loop begin with a bar that was clicked, with as many bars as it has."""
-        document = self.session.document
+        document = self.session.store.document
         if document is None:
             return
         bars = bars_of(document)
@@ -212,7 +213,11 @@ class BringIn(Stage):
             end = min(last, bar + document.loop.bars)
             start = min(bar, last - 1)
             loop = Loop(int(bars.starts[start]), int(bars.starts[end]), end - start, document.loop.meter_name, document.loop.fade_ms)
-            self.session.edit(f"loop from bar {bar + 1} of the file", lambda d: set_loop(d, loop))
+            self.session.store.edit(f"loop from bar {bar + 1} of the file", lambda d: set_loop(d, loop))
+
+
+def _clear_bars(document: Document, _token: Token) -> tuple[Bars, Drift, tuple[Proposal, ...]]:
+    return bars_of(document), drift_of(document), proposals_of(document)
 
 
 def _jump_words(jump_db: float) -> str:

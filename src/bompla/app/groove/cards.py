@@ -13,7 +13,7 @@ from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import start_drag
 from bompla.app.ui.raster import marks_pixmap
-from bompla.model.detected_pattern import as_heard
+from bompla.model.detected_pattern import detected_pattern, pattern_of
 from bompla.model.document import Document, Variation
 
 WIDTH, HEIGHT, GAP = 142.0, 58.0, 8.0
@@ -45,7 +45,7 @@ class VariationCards(QWidget):
         self.setAccessibleName("Variations")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setToolTip("Click to show a variation; drag it along the row, or down into the order. The first is what was heard, and stays")
-        session.document_changed.connect(lambda _: self._changed())
+        session.store.document_changed.connect(lambda _: self._changed())
         theme().changed.connect(self.update)
 
     def sizeHint(self) -> QSize:  # noqa: N802  # Qt's name
@@ -53,7 +53,7 @@ class VariationCards(QWidget):
 
     def card(self, index: int) -> QRectF:
         """Return where a card is; they share the room where there are many."""
-        document = self._session.document
+        document = self._session.store.document
         if index < 0:
             return QRectF(0.0, 0.0, HEARD_WIDTH, HEIGHT - 1.0)
         count = len(document.variations) if document else 1
@@ -68,18 +68,18 @@ class VariationCards(QWidget):
             self.update()
 
     def _changed(self) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
-            self.setAccessibleDescription(f"{document.pattern.letter} {document.pattern.name} of {len(document.variations)}")
+            self.setAccessibleDescription(f"{pattern_of(document).letter} {pattern_of(document).name} of {len(document.variations)}")
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_card(painter, document, as_heard(document), self.card(-1), document.shown < 0)
+        self._paint_card(painter, document, detected_pattern(document), self.card(-1), document.shown < 0)
         for index, variation in enumerate(document.variations):
             card = self.card(index)
             if self._pressed is not None and self._drag_x is not None and self._pressed[0] == index:
@@ -109,7 +109,7 @@ class VariationCards(QWidget):
         """Return a variation's mini map, drawn once until it changes."""
         known = self._maps.get(variation.letter)
         wanted = (variation.hits, document.pads, round(area.width()), variation.bars, theme().palette)
-        waits = known is not None and self._session.previewing and known[0][2:] == wanted[2:]
+        waits = known is not None and self._session.store.previewing and known[0][2:] == wanted[2:]
         if known is None or not (waits or all(a is b or a == b for a, b in zip(known[0], wanted, strict=True))):
             pixmap = self._drawn_map(document, variation, area)
             known = (wanted, pixmap)
@@ -129,7 +129,7 @@ class VariationCards(QWidget):
             width=area.width(), height=area.height(), mark=(2.0, max(1.5, height - 1.5)), ratio=ratio)
 
     def _index_at(self, point: QPointF) -> int:
-        document = self._session.document
+        document = self._session.store.document
         count = len(document.variations) if document else 0
         return next((n for n in range(-1, count) if self.card(n).contains(point)), NOWHERE)
 
@@ -144,7 +144,7 @@ class VariationCards(QWidget):
         assert event is not None
         if self._pressed is None or self._pressed[0] < 0:
             return
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and abs(event.position().y() - self._pressed[2]) > PULL_OUT:
             letter = document.variations[self._pressed[0]].letter
             self._pressed, self._drag_x = None, None
@@ -160,7 +160,7 @@ class VariationCards(QWidget):
         self._pressed, self._drag_x = None, None
         if pressed is not None and dragged is not None:
             to = self._index_at(QPointF(max(1.0, event.position().x()), HEIGHT / 2.0))
-            document = self._session.document
+            document = self._session.store.document
             to = max(0, to) if to != NOWHERE else (len(document.variations) - 1 if document else 0)
             if to != pressed[0]:
                 self.moved.emit(pressed[0], to)
@@ -168,7 +168,7 @@ class VariationCards(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        document = self._session.document
+        document = self._session.store.document
         way = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         if way is not None and document is not None:
             self.chosen.emit(max(-1, min(len(document.variations) - 1, document.shown + way)))

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from bompla.app.groove.lane_picture import HEADER, LanePicture
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
-from bompla.groove.grid import offset_beats
+from bompla.model.detected_pattern import hits_inside
 from bompla.model.document import Document, Hit
 from bompla.model.phrase_edits import set_values
 
@@ -77,10 +77,10 @@ class DetailStrip(QWidget):
 
     def hits(self) -> list[Hit]:
         """Return the hits that are drawn: of the chosen lane, or of those chosen, where they are several."""
-        document, selection = self._session.document, self._session.selection
+        document, selection = self._session.store.document, self._session.view.selection
         if document is None:
             return []
-        inside = [h for h in document.hits_inside() if h.pad_id == selection.pad_id]
+        inside = [h for h in hits_inside(document) if h.pad_id == selection.pad_id]
         chosen = [h for h in inside if h.id in selection.hit_ids]
         return chosen if len(chosen) > 1 else inside
 
@@ -94,13 +94,11 @@ class DetailStrip(QWidget):
             return hit.pitch
         if self.what == "chance":
             return hit.chance
-        step = self._lanes.step_at(hit.at_beats)
-        off = hit.at_beats - round(hit.at_beats / step) * step if self._lanes.grid_beats > 0 else offset_beats(hit, self._lanes.divisions)
-        return off * 60_000.0 / document.bpm
+        return self._session.view.grid.offset_beats(hit) * 60_000.0 / document.bpm
 
     def x_of(self, hit: Hit) -> float:
         """Return where a hit is across."""
-        document = self._session.document
+        document = self._session.store.document
         return self._lanes.axis.x(float(document.beat_map.samples_at(hit.at_beats))) if document is not None else 0.0
 
     def y_of(self, value: float) -> float:
@@ -116,7 +114,7 @@ class DetailStrip(QWidget):
         return facts.low + max(0.0, min(1.0, share)) * (facts.high - facts.low)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document = self._session.document
+        document = self._session.store.document
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme().colour("panel"))
@@ -125,12 +123,12 @@ class DetailStrip(QWidget):
         if document is None:
             return
         facts = DETAILS[self.what]
-        pad = next((one for one in document.pads if one.id == self._session.selection.pad_id), None)
+        pad = next((one for one in document.pads if one.id == self._session.view.selection.pad_id), None)
         self._paint_names(painter, facts, pad.name if pad else "choose a lane")
         base = self.y_of(facts.usual)
         painter.setPen(QPen(theme().colour("line"), 1.0))
         painter.drawLine(QPointF(axis.left, base), QPointF(axis.left + axis.width, base))
-        chosen = self._session.selection.hit_ids
+        chosen = self._session.view.selection.hit_ids
         hits = self.hits()
         samples = document.beat_map.samples_at([hit.at_beats for hit in hits])
         for hit, at in zip(hits, samples.tolist(), strict=True):
@@ -179,9 +177,10 @@ class DetailStrip(QWidget):
         if stroke.values:
             what, values = self.what, stroke.values
             count = "" if len(values) == 1 else f" of {len(values)} hits"
-            self._session.edit(f"draw {DETAILS[what].label}{count}", lambda d: set_values(d, what, values, self._lanes.step_at))
+            grid = self._session.view.grid
+            self._session.store.edit(f"draw {DETAILS[what].label}{count}", lambda d: set_values(d, what, values, grid.step_at))
         else:
-            self._session.drop_preview()
+            self._session.store.drop_preview()
         self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -191,7 +190,8 @@ class DetailStrip(QWidget):
         near = min(self.hits(), key=lambda hit: abs(self.x_of(hit) - x), default=None)
         if near is not None and abs(self.x_of(near) - x) <= REACH:
             usual = {"velocity": 100.0, "chance": 1.0}.get(self.what, 0.0)
-            self._session.edit(f"usual {self.what}", lambda d: set_values(d, self.what, {near.id: usual}, self._lanes.step_at))
+            grid = self._session.view.grid
+            self._session.store.edit(f"usual {self.what}", lambda d: set_values(d, self.what, {near.id: usual}, grid.step_at))
 
     def _draw_to(self, point: QPointF) -> None:
         stroke = self._stroke
@@ -209,7 +209,7 @@ class DetailStrip(QWidget):
             rise = point.y() - stroke.start.y()
             stroke.values = self._along(stroke.start, point, lambda share: stroke.start.y() + bend(share) * rise)
         what, values = self.what, dict(stroke.values)
-        self._session.preview(lambda d: set_values(d, what, values, self._lanes.step_at))
+        self._session.store.preview(lambda d: set_values(d, what, values, self._session.view.grid.step_at))
         self.update()
 
     def _along(self, start: QPointF, end: QPointF, height: Callable[[float], float]) -> dict[int, float]:

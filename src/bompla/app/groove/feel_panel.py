@@ -17,6 +17,7 @@ from bompla.app.ui.value_bar import ValueBar
 from bompla.errors import BomplaError
 from bompla.formats.midi_read import read_midi_notes
 from bompla.groove.feel import PLAIN_LAYER, feel_from, feel_of, load_feel, own_feels, save_feel, write_in
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Feel, FeelLayer
 from bompla.model.shape import ShapeParam
 from bompla.model.variation_edits import set_layer
@@ -54,7 +55,7 @@ class FeelPanel(Panel):
         self.bars: dict[str, ValueBar] = {}
         for param in PARAMS:
             bar = FeelBar(param)
-            bar.moved.connect(lambda value, key=param.key: self._session.preview(self._changed(key, value)))
+            bar.moved.connect(lambda value, key=param.key: self._session.store.preview(self._changed(key, value)))
             bar.chosen.connect(lambda value, key=param.key: self._choose(key, value))
             self.bars[param.key] = bar
         for param in PARAMS[:5]:
@@ -100,23 +101,24 @@ class FeelPanel(Panel):
 
     def refresh(self, document: Document) -> None:
         """Show the layer of the shown variation."""
-        layer = document.pattern.layer
-        ahead = dict(layer.ahead_ms).get(self._session.selection.pad_id, 0.0)
+        layer = pattern_of(document).layer
+        ahead = dict(layer.ahead_ms).get(self._session.view.selection.pad_id, 0.0)
         for key, bar in self.bars.items():
             bar.show_value(ahead if key == "ahead" else float(getattr(layer, key)))
         for key in OF_FEEL:
             self.bars[key].setVisible(layer.feel is not None)
         self.lane.setVisible(layer.feel is not None)
-        self.lane.setChecked(self._session.selection.pad_id in layer.lanes)
+        self.lane.setChecked(self._session.view.selection.pad_id in layer.lanes)
         self.of.setCurrentIndex(self.of.findData(layer.swing_beats))
         name = layer.feel.name if layer.feel else ""
         self.feels.setCurrentIndex(max(0, self.feels.findText(name)))
         self._show_plots(name)
 
     def _compare(self) -> None:
-        document = self._session.document
+        document = self._session.store.document
         self.plots.setVisible(self.compare.isChecked())
-        self._show_plots(document.pattern.layer.feel.name if document is not None and document.pattern.layer.feel else "")
+        feel = pattern_of(document).layer.feel if document is not None else None
+        self._show_plots(feel.name if feel is not None else "")
 
     def _show_plots(self, taken: str) -> None:
         if self.compare.isChecked():
@@ -132,22 +134,22 @@ class FeelPanel(Panel):
     def _layer_with(self, layer: FeelLayer, key: str, value: float) -> FeelLayer:
         if key != "ahead":
             return replace(layer, **{key: round(value, 4)})
-        pad_id = self._session.selection.pad_id
+        pad_id = self._session.view.selection.pad_id
         rest = tuple(pair for pair in layer.ahead_ms if pair[0] != pad_id)
         return replace(layer, ahead_ms=(*rest, (pad_id, round(value, 2))) if abs(value) > 0.05 else rest)
 
     def _changed(self, key: str, value: float) -> Callable[[Document], Document]:
-        return lambda document: set_layer(document, self._layer_with(document.pattern.layer, key, value))
+        return lambda document: set_layer(document, self._layer_with(pattern_of(document).layer, key, value))
 
     def _choose(self, key: str, value: float) -> None:
         words = next(param.label.lower() for param in PARAMS if param.key == key)
-        self._session.edit(f"feel: {words}", self._changed(key, value))
+        self._session.store.edit(f"feel: {words}", self._changed(key, value))
 
     def _edit(self, words: str, change: Callable[[FeelLayer], FeelLayer]) -> None:
-        self._session.edit(words, lambda document: set_layer(document, change(document.pattern.layer)))
+        self._session.store.edit(words, lambda document: set_layer(document, change(pattern_of(document).layer)))
 
     def _set_lane(self) -> None:
-        pad_id, document = self._session.selection.pad_id, self._session.document
+        pad_id, document = self._session.view.selection.pad_id, self._session.store.document
         if document is None or all(pad.id != pad_id for pad in document.pads):
             return
         over = self.lane.isChecked()
@@ -169,11 +171,11 @@ class FeelPanel(Panel):
         self._edit(f"feel of {feel.name}", lambda layer: replace(layer, feel=feel, timing=layer.timing or 1.0, force=layer.force or 1.0))
 
     def _own_feel(self) -> Feel | None:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return None
         try:
-            return feel_of(document, f"{document.title}, {document.pattern.letter}")
+            return feel_of(document, f"{document.title}, {pattern_of(document).letter}")
         except BomplaError as error:
             self._session.hub.trouble(str(error))
             return None
@@ -184,15 +186,15 @@ class FeelPanel(Panel):
             self._feels = [one for one in self._feels if one.name != feel.name] + [feel]
             self._offer()
             self._session.hub.note(f"The feel {feel.name} can be chosen now.")
-            document = self._session.document
+            document = self._session.store.document
             if document is not None:
                 self.refresh(document)
 
     def write(self) -> None:
         """Make the feel part of the hits."""
-        document = self._session.document
-        if document is not None and document.pattern.layer != PLAIN_LAYER:
-            self._session.edit("write feel in", write_in)
+        document = self._session.store.document
+        if document is not None and pattern_of(document).layer != PLAIN_LAYER:
+            self._session.store.edit("write feel in", write_in)
 
     def plain(self) -> None:
         """Take the feel off."""
@@ -226,7 +228,7 @@ class FeelPanel(Panel):
                 notes = read_midi_notes(path)
                 self.add(feel_from(notes.notes, notes.meter, notes.beats, path.stem))
             else:
-                self._session.hear(path, self._take_heard)
+                self._session.requests.hear(path, self._take_heard)
         except BomplaError as error:
             self._session.hub.trouble(str(error))
 

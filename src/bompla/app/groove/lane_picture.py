@@ -14,15 +14,16 @@ from bompla.app.theme import theme
 from bompla.app.ui.noteheads import draw_head
 from bompla.app.ui.raster import dots_pixmap, lines_image, wave_pixmap
 from bompla.groove.feel import felt_pattern
-from bompla.groove.grid import beat_divisions, offset_beats
-from bompla.model.detected_pattern import heard_hits
+from bompla.groove.grid import offset_beats
+from bompla.groove.missing import MissingHit
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.drums import DRUMS, Family
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB
+from bompla.model.memo import LastMade
 from bompla.units import note_name
 
 HEADER, ORIGINAL = 196, 66
-GHOST_NEAR_S = 0.035
 MIN_LANE, MAX_LANE = 30, 100
 OFFSET_POINTS_PER_MS, MOST_OFFSET = 0.6, 9.0
 PIN_GRAB = 9.0
@@ -30,10 +31,6 @@ SIMPLER_PINS = 500
 """With more pins than this in view they are drawn without their heads' shapes."""
 
 SIMPLE_DOT = 4.6
-
-
-_HeardLane = tuple[int, list[tuple[int, float, int]], NDArray[np.float64]]
-"""A pad, the hits of the original on it, as (pad id, beat, velocity), and their beats."""
 
 
 class LanePicture(SoundPicture):
@@ -45,23 +42,16 @@ class LanePicture(SoundPicture):
 
     def __init__(self, session: Session, name: str, parent: QWidget | None = None) -> None:
         super().__init__(session, name, parent)
-        self.grid_beats = 0.0
-        self.folded = False
-        self._divisions: NDArray[np.int64] = np.full(1, 4)
-        self._felt: tuple[Document, tuple[Hit, ...]] | None = None
-        self._ghosts: tuple[Document, tuple[tuple[int, float, int], ...]] | None = None
-        self._heard: tuple[tuple[object, ...], list[_HeardLane]] | None = None
-        self._ghosts_shown = True
-        self._lanes: tuple[tuple[object, ...], list[Pad]] | None = None
-        self.muted: frozenset[int] = frozenset()
-        self.soloed: frozenset[int] = frozenset()
+        self._felt: LastMade[tuple[Hit, ...]] = LastMade(1)
+        self._lanes: LastMade[list[Pad]] = LastMade(1)
+        session.view.changed.connect(self.redraw)
 
     def limits(self) -> tuple[float, float]:
         """Return the first and last sample that can be shown: as far as the pattern goes, though the original repeats."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return 0.0, 1.0
-        return float(document.loop.start_sample), float(document.beat_map.samples_at(float(document.pattern_beats)))
+        return float(document.loop.start_sample), float(document.beat_map.samples_at(float(pattern_beats(document))))
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -75,78 +65,36 @@ class LanePicture(SoundPicture):
         super().redraw()
         self.redrawn.emit()
 
-    @property
-    def divisions(self) -> NDArray[np.int64]:
-        """How many steps each beat divides into, as the hits tell."""
-        return self._divisions
-
-    def fold(self, on: bool) -> None:
-        """Leave lanes without hits out, or show them all."""
-        self.folded = on
-        self.redraw()
-
     def pads(self) -> list[Pad]:
         """Return the pads in the order of their lanes, from the top."""
-        document = self._session.document
+        document, view = self._session.store.document, self._session.view
         if document is None:
             return []
-        wanted = (document.pads, document.pattern.hits, self.folded, self._session.selection.pad_id)
-        if self._lanes is None or any(a is not b for a, b in zip(self._lanes[0], wanted, strict=True)):
-            used = {hit.pad_id for hit in document.pattern.hits} | {ghost[0] for ghost in self.ghosts()}
-            used.add(self._session.selection.pad_id)
-            pads = [pad for pad in document.pads if not self.folded or pad.id in used]
-            self._lanes = (wanted, sorted(pads, key=lambda pad: (-(pad.slot // 4), pad.slot % 4)))
-        return self._lanes[1]
+        missing, chosen = view.missing(), view.selection.pad_id
+
+        def made() -> list[Pad]:
+            used = {hit.pad_id for hit in pattern_of(document).hits} | {hit.pad_id for hit in missing} | {chosen}
+            shown = (pad for pad in document.pads if not view.folded or pad.id in used)
+            return sorted(shown, key=lambda pad: (-(pad.slot // 4), pad.slot % 4))
+
+        return self._lanes.get((document.pads, pattern_of(document).hits, missing, view.folded, chosen), made)
 
     def hits(self) -> tuple[Hit, ...]:
         """Return the hits as they are felt, where they are drawn."""
-        document = self._session.document
-        if document is None:
-            return ()
-        if self._felt is None or self._felt[0] is not document:
-            self._felt = (document, felt_pattern(document))
-        return self._felt[1]
+        document = self._session.store.document
+        return self._felt.get((document,), lambda: felt_pattern(document)) if document is not None else ()
 
-    def ghosts(self) -> tuple[tuple[int, float, int], ...]:
-        """Return the hits of the original that the pattern lacks, as (pad id, beat, velocity)."""
-        document = self._session.document
-        if document is None or not self._ghosts_shown:
-            return ()
-        if self._ghosts is None or self._ghosts[0] is not document:
-            near = GHOST_NEAR_S * document.bpm / 60.0
-            there: dict[int, list[float]] = {}
-            for hit in document.pattern.hits:
-                there.setdefault(hit.pad_id, []).append(hit.at_beats)
-            lacking = [ghosts[n] for pad_id, ghosts, beats in self._heard_in(document)
-                       for n in np.flatnonzero(_far_from(there.get(pad_id, []), beats, near)).tolist()]
-            self._ghosts = (document, tuple(sorted(lacking, key=lambda ghost: ghost[1])))
-        return self._ghosts[1]
-
-    def _heard_in(self, document: Document) -> list[_HeardLane]:
-        """Return the hits of the original lane by lane; they stay the same while the pattern is worked on."""
-        of = (document.cuts, document.pads, document.loop)
-        if self._heard is None or any(a is not b for a, b in zip(self._heard[0], of, strict=True)):
-            lanes: dict[int, list[tuple[int, float, int]]] = {}
-            for hit in heard_hits(document, document.cuts):
-                lanes.setdefault(hit[0], []).append(hit)
-            self._heard = (of, [(pad_id, hits, np.array([hit[1] for hit in hits])) for pad_id, hits in lanes.items()])
-        return self._heard[1]
-
-    def show_ghosts(self, on: bool) -> None:
-        """Show or hide what was heard and the pattern lacks."""
-        self._ghosts_shown = on
-        self.redraw()
-
-    def ghost_near(self, x: float, y: float) -> tuple[int, float, int] | None:
-        """Return the ghost pin under a point."""
-        document = self._session.document
+    def missing_near(self, x: float, y: float) -> MissingHit | None:
+        """Return the missing hit whose faint pin is under a point."""
+        document = self._session.store.document
         if document is None:
             return None
-        for ghost in self.ghosts():
-            lane = self.lane(ghost[0])
-            at = self._axis.x(float(document.beat_map.samples_at(ghost[1])))
-            if lane.top() <= y <= lane.bottom() and abs(at - x) < PIN_GRAB and y >= self._velocity_y(lane, ghost[2]) - PIN_GRAB:
-                return ghost
+        for missing in self._session.view.missing():
+            lane = self.lane(missing.pad_id)
+            at = self._axis.x(float(document.beat_map.samples_at(missing.at_beats)))
+            high = self._velocity_y(lane, missing.velocity) - PIN_GRAB
+            if lane.top() <= y <= lane.bottom() and abs(at - x) < PIN_GRAB and y >= high:
+                return missing
         return None
 
     def lane(self, pad_id: int) -> QRectF:
@@ -167,31 +115,11 @@ class LanePicture(SoundPicture):
 
     def pin(self, hit: Hit) -> QPointF:
         """Return where the head of a hit's pin is."""
-        document, lane = self._session.document, self.lane(hit.pad_id)
+        document, lane = self._session.store.document, self.lane(hit.pad_id)
         if document is None:
             return QPointF()
         x = self._axis.x(float(document.beat_map.samples_at(hit.at_beats)))
         return QPointF(x, self._velocity_y(lane, hit.velocity))
-
-    def step_near(self, at_beats: float) -> float:
-        """Return the step of the grid nearest to a time; the time itself where there is no grid."""
-        document = self._session.document
-        if document is None or self.grid_beats < 0.0:
-            return at_beats
-        step = self.step_at(at_beats)
-        nearest = round(at_beats / step) * step
-        return float(np.clip(nearest, 0.0, document.pattern_beats - step))
-
-    def own_step_at(self, at_beats: float) -> float:
-        """Return the length of a step of a beat's own grid, in beats."""
-        beat = int(np.clip(at_beats + 0.1, 0, len(self._divisions) - 1))
-        return 1.0 / float(self._divisions[beat])
-
-    def step_at(self, at_beats: float) -> float:
-        """Return the length of a step in beats at a time."""
-        if self.grid_beats > 0.0:
-            return self.grid_beats
-        return self.own_step_at(at_beats)
 
     def _lane_height(self, count: int) -> float:
         room = self.height() - RULER - ORIGINAL - 8.0
@@ -202,8 +130,6 @@ class LanePicture(SoundPicture):
         return foot - (foot - top) * (0.12 + 0.88 * velocity / 127.0)
 
     def _document_changed(self, document: Document) -> None:
-        times = [hit.at_beats for hit in document.pattern.hits]
-        self._divisions = beat_divisions(times, document.pattern_beats, compound=document.pattern_meter.compound)
         self.setMinimumHeight(RULER + ORIGINAL + max(3, len(self.pads())) * MIN_LANE + 10)
         first, last = self.limits()
         if not first <= self._axis.start < self._axis.end <= last:
@@ -224,23 +150,23 @@ class LanePicture(SoundPicture):
         for pad in self.pads():
             self._paint_lane(painter, pad)
         self._paint_grid(painter, document)
-        paint_beats(painter, document, self._axis, RULER, self._bottom(), document.pattern_beats, document.pattern_meter)
+        paint_beats(painter, document, self._axis, RULER, self._bottom(), pattern_beats(document), pattern_meter(document))
         self._paint_original(painter, document, ratio)
         painter.setClipRect(QRectF(self._axis.left - 9.0, 0.0, self._axis.width + 18.0, float(self.height())))
-        selected = self._session.selection.hit_ids
+        selected = self._session.view.selection.hit_ids
         first, last = (document.beat_map.beat_at(at) for at in (self._axis.start, self._axis.end))
-        first, last = max(0.0, first - 0.2), min(last, document.pattern_beats - 1e-9)
+        first, last = max(0.0, first - 0.2), min(last, pattern_beats(document) - 1e-9)
         seen = [hit for hit in self.hits() if first <= hit.at_beats <= last]
-        ghosts = [ghost for ghost in self.ghosts() if first <= ghost[1] <= last]
+        missing = [one for one in self._session.view.missing() if first <= one.at_beats <= last]
         lanes = {pad.id: self.lane(pad.id) for pad in self.pads()}
-        if len(seen) + len(ghosts) > SIMPLER_PINS:
+        if len(seen) + len(missing) > SIMPLER_PINS:
             kinds = [2 if hit.id in selected else 1 for hit in seen]
-            self._paint_simply(painter, document, [*ghosts, *((h.pad_id, h.at_beats, h.velocity) for h in seen)],
-                               np.array([0] * len(ghosts) + kinds, dtype=np.int8), lanes)
+            self._paint_simply(painter, document, [*missing, *((h.pad_id, h.at_beats, h.velocity) for h in seen)],
+                               np.array([0] * len(missing) + kinds, dtype=np.int8), lanes)
             return
-        for ghost in ghosts:
-            if ghost[0] in lanes:
-                self._paint_ghost(painter, document, ghost)
+        for one in missing:
+            if one.pad_id in lanes:
+                self._paint_missing(painter, document, one)
         for hit in seen:
             if hit.pad_id in lanes:
                 self._paint_pin(painter, document, hit, hit.id in selected)
@@ -250,7 +176,7 @@ class LanePicture(SoundPicture):
     ) -> None:
         """Draw thousands of pins in one go, a stem and a dot each, as high as they are hard.
 
-        Hits are (pad id, beat, velocity); their kinds are 0 for a ghost, 1 for a plain one, 2 for one that is selected.
+        Hits are (pad id, beat, velocity); their kinds are 0 for a missing one, 1 for a plain one, 2 for one that is selected.
         """
         if not hits:
             return
@@ -274,17 +200,12 @@ class LanePicture(SoundPicture):
 
     def grid_times(self) -> NDArray[np.float64]:
         """Return the steps of the grid in view, in beats."""
-        document = self._session.document
-        if document is None or self.grid_beats < 0.0:
+        document = self._session.store.document
+        if document is None:
             return np.zeros(0)
         first = max(0.0, np.floor(document.beat_map.beat_at(self._axis.start)))
-        last = min(float(document.pattern_beats), np.ceil(document.beat_map.beat_at(self._axis.end)))
-        if self.grid_beats > 0.0:
-            return np.arange(int(first / self.grid_beats), int(np.ceil(last / self.grid_beats)), dtype=np.float64) * self.grid_beats
-        beats = np.arange(int(first), int(last))
-        counts = self._divisions[np.minimum(beats, len(self._divisions) - 1)]
-        steps = [beat + np.arange(count) / count for beat, count in zip(beats.tolist(), counts.tolist(), strict=True)]
-        return np.concatenate(steps) if steps else np.zeros(0)
+        last = min(float(pattern_beats(document)), np.ceil(document.beat_map.beat_at(self._axis.end)))
+        return self._session.view.grid.steps_between(first, last)
 
     def _paint_grid(self, painter: QPainter, document: Document) -> None:
         xs = self._axis.left + (document.beat_map.samples_at(self.grid_times()) - self._axis.start) / self._axis.samples_per_point
@@ -295,7 +216,7 @@ class LanePicture(SoundPicture):
         _lines(painter, xs.tolist(), top, bottom)
 
     def _paint_original(self, painter: QPainter, document: Document, ratio: float) -> None:
-        summary, axis = self._session.summary, self._axis
+        summary, axis = self._session.project.summary, self._axis
         assert summary is not None
         gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
         start, length = document.loop.start_sample, document.loop.frames
@@ -321,14 +242,15 @@ class LanePicture(SoundPicture):
 
     def _paint_lane(self, painter: QPainter, pad: Pad) -> None:
         lane = self.lane(pad.id)
-        if pad.id == self._session.selection.pad_id:
+        if pad.id == self._session.view.selection.pad_id:
             painter.fillRect(QRectF(0, lane.top(), self.width(), lane.height()), theme().colour("raised", 0.7))
         painter.setPen(QPen(theme().colour("line"), 1.0))
         painter.drawLine(QPointF(0, lane.bottom()), QPointF(self.width(), lane.bottom()))
         middle = lane.center().y()
         draw_head(painter, pad.drum, 24.0, middle, 15.0, theme().drum(pad.drum))
         painter.setFont(theme().font(13))
-        for text, left, on in (("mute", HEADER - 66, pad.id in self.muted), ("solo", HEADER - 36, pad.id in self.soloed)):
+        view = self._session.view
+        for text, left, on in (("mute", HEADER - 66, pad.id in view.muted), ("solo", HEADER - 36, pad.id in view.soloed)):
             painter.setPen(theme().colour("signal" if on else "dim", 1.0 if on else 0.75))
             painter.drawText(QRectF(left, middle - 9, 30, 18), Qt.AlignmentFlag.AlignVCenter, text)
         bar = self.level_bar(pad)
@@ -363,14 +285,14 @@ class LanePicture(SoundPicture):
             end = self._axis.x(float(document.beat_map.samples_at(hit.at_beats + hit.length_beats)))
             painter.setPen(QPen(colour, 1.0))
             painter.drawLine(QPointF(head.x(), foot), QPointF(end, foot))
-        off_ms = offset_beats(hit, self._divisions) * 60_000.0 / document.bpm
+        off_ms = offset_beats(hit, self._session.view.grid.divisions) * 60_000.0 / document.bpm
         x_off = float(np.clip(off_ms * OFFSET_POINTS_PER_MS, -MOST_OFFSET, MOST_OFFSET))
         if abs(x_off) >= 1.0:
             painter.setPen(QPen(colour, 2.0))
             painter.drawLine(QPointF(head.x(), foot + 4.0), QPointF(head.x() + x_off, foot + 4.0))
 
-    def _paint_ghost(self, painter: QPainter, document: Document, ghost: tuple[int, float, int]) -> None:
-        pad_id, beat, velocity = ghost
+    def _paint_missing(self, painter: QPainter, document: Document, missing: MissingHit) -> None:
+        pad_id, beat, velocity = missing
         pad, lane = document.pad(pad_id), self.lane(pad_id)
         x, y = self._axis.x(float(document.beat_map.samples_at(beat))), self._velocity_y(lane, velocity)
         colour = theme().drum(pad.drum, 0.34)
@@ -380,7 +302,7 @@ class LanePicture(SoundPicture):
 
     def hit_near(self, x: float, y: float) -> Hit | None:
         """Return the hit whose pin is under a point."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return None
         best, found = PIN_GRAB, None
@@ -392,16 +314,6 @@ class LanePicture(SoundPicture):
 
     def _pad_at(self, y: float) -> Pad | None:
         return next((pad for pad in self.pads() if self.lane(pad.id).top() <= y < self.lane(pad.id).bottom()), None)
-
-
-def _far_from(times: list[float], places: NDArray[np.float64], near: float) -> NDArray[np.bool_]:
-    """Whether none of sorted times is within `near` of each place."""
-    if not times:
-        return np.ones(places.size, bool)
-    sorted_times = np.array(times)
-    after = np.searchsorted(sorted_times, places - near)
-    far: NDArray[np.bool_] = (after == sorted_times.size) | (sorted_times[np.minimum(after, sorted_times.size - 1)] > places + near)
-    return far
 
 
 def _lines(painter: QPainter, xs: list[float], top: float, bottom: float) -> None:

@@ -13,6 +13,7 @@ from bompla.app.groove.lane_picture import HEADER, ORIGINAL, PIN_GRAB, LanePictu
 from bompla.app.project.session import Session
 from bompla.app.sound_picture import RULER
 from bompla.app.theme import theme
+from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import Document, Pad
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB, set_pad_level
 from bompla.model.pattern_edits import add_hit, add_played, change_velocity, delete_hits, move_hits, usual_velocity
@@ -52,31 +53,19 @@ class LaneView(LanePicture):
     A click in a lane draws a hit, a drag there selects, with Ctrl it brushes hits along the grid; pins are
     dragged along for time, to another lane, and up and down for velocity, with Alt off the grid. A
     right click takes a hit out, a right drag all that it passes, a click on a ghost pin takes it back.
-    `struck` carries a pad id and a velocity to be heard, `sought` a beat chosen on the ruler, `silenced`
-    the pads that are not to be heard.
+    `struck` carries a pad id and a velocity to be heard, `sought` a beat chosen on the ruler.
     """
 
     struck = pyqtSignal(int, int)
     sought = pyqtSignal(float)
-    silenced = pyqtSignal(object)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Pattern: a lane for each pad", parent)
         self._gesture: _Gesture | None = None
         self._band: QRectF | None = None
         self.setMinimumSize(440, 220)
-        session.document_changed.connect(self._document_changed)
-        session.selection_changed.connect(self.redraw)
-
-    def _set_heard(self, pad_id: int, which: str) -> None:
-        """Mute or solo a lane, or not."""
-        if which == "mute":
-            self.muted = self.muted ^ {pad_id}
-        else:
-            self.soloed = self.soloed ^ {pad_id}
-        every = frozenset(pad.id for pad in self.pads())
-        self.silenced.emit((every - self.soloed if self.soloed & every else frozenset()) | self.muted)
-        self.redraw()
+        session.store.document_changed.connect(self._document_changed)
+        session.view.selection_changed.connect(self.redraw)
 
     def _switch_at(self, pad: Pad, x: float, y: float) -> str:
         lane = self.lane(pad.id)
@@ -93,7 +82,7 @@ class LaneView(LanePicture):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
         x, y = event.position().x(), event.position().y()
@@ -110,12 +99,12 @@ class LaneView(LanePicture):
         if x < self._axis.left - PIN_GRAB:
             self._press_name(document, pad, x, y)
             return
-        ghost = self.ghost_near(x, y) if hit is None else None
-        if ghost is not None:
-            self._session.edit("take back hit", lambda d: add_hit(d, *ghost))
-            self.struck.emit(ghost[0], ghost[2])
+        missing = self.missing_near(x, y) if hit is None else None
+        if missing is not None:
+            self._session.store.edit("take back hit", lambda d: add_hit(d, *missing))
+            self.struck.emit(missing.pad_id, missing.velocity)
             return
-        self._session.select(pad_id=pad.id)
+        self._session.view.select(pad_id=pad.id)
         beat = document.beat_map.beat_at(self._axis.sample(x))
         if hit is None:
             brushing = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
@@ -124,30 +113,30 @@ class LaneView(LanePicture):
                 self._brush(document, self._gesture, x)
             return
         more = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
-        chosen = self._session.selection.hit_ids
+        chosen = self._session.view.selection.hit_ids
         if more:
             chosen = chosen ^ {hit.id}
         elif hit.id not in chosen:
             chosen = frozenset({hit.id})
-        self._session.select(hit_ids=chosen)
+        self._session.view.select(hit_ids=chosen)
         self.struck.emit(hit.pad_id, hit.velocity)
         self._gesture = _Gesture("press", x, y, chosen, hit.pad_id, hit.at_beats)
 
     def _press_name(self, document: Document, pad: Pad, x: float, y: float) -> None:
         """A press on a lane's level, mute or solo, or on its name, which chooses the lane."""
         if self.level_bar(pad).adjusted(-3.0, -6.0, 3.0, 6.0).contains(QPointF(x, y)):
-            self._session.select(pad_id=pad.id)
+            self._session.view.select(pad_id=pad.id)
             self._gesture = _Gesture("level", x, y, pad_id=pad.id)
         elif which := self._switch_at(pad, x, y):
-            self._set_heard(pad.id, which)
+            (self._session.view.toggle_mute if which == "mute" else self._session.view.toggle_solo)(pad.id)
         else:
-            self._session.select(pad_id=pad.id, hit_ids=frozenset(h.id for h in document.pattern.hits if h.pad_id == pad.id))
+            self._session.view.select(pad_id=pad.id, hit_ids=frozenset(h.id for h in pattern_of(document).hits if h.pad_id == pad.id))
             self.struck.emit(pad.id, usual_velocity(document, pad.id))
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
         gesture = self._gesture
-        document = self._session.document
+        document = self._session.store.document
         if gesture is None or document is None:
             return
         x, y = event.position().x(), event.position().y()
@@ -166,16 +155,17 @@ class LaneView(LanePicture):
             self.redraw_over()
         elif gesture.kind == "move":
             beat = document.beat_map.beat_at(self._axis.sample(x)) - document.beat_map.beat_at(self._axis.sample(gesture.x))
-            free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier) or self.grid_beats < 0.0
-            step = self.step_at(gesture.beat)
+            grid = self._session.view.grid
+            free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier) or grid.step_beats < 0.0
+            step = grid.step_at(gesture.beat)
             gesture.by_beats = beat if free else round(beat / step) * step
             over_pad = self._pad_at(y)
-            one_lane = len({hit.pad_id for hit in document.pattern.hits if hit.id in gesture.hits}) == 1
+            one_lane = len({hit.pad_id for hit in pattern_of(document).hits if hit.id in gesture.hits}) == 1
             gesture.to_pad = over_pad.id if over_pad is not None and one_lane else None
-            self._session.preview(lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad))
+            self._session.store.preview(lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad))
         elif gesture.kind == "velocity":
             gesture.by_velocity = round(up * VELOCITY_PER_POINT)
-            self._session.preview(lambda d: change_velocity(d, gesture.hits, gesture.by_velocity))
+            self._session.store.preview(lambda d: change_velocity(d, gesture.hits, gesture.by_velocity))
 
     def _drag_tool(self, document: Document, gesture: _Gesture, x: float, y: float) -> None:
         if gesture.kind == "brush":
@@ -185,10 +175,10 @@ class LaneView(LanePicture):
             gesture.level_db = MIN_LEVEL_DB + max(0.0, min(1.0, share)) * (MAX_LEVEL_DB - MIN_LEVEL_DB)
             if abs(gesture.level_db) < LEVEL_SNAP_DB:
                 gesture.level_db = 0.0
-            self._session.preview(lambda d: set_pad_level(d, gesture.pad_id, gesture.level_db or 0.0))
+            self._session.store.preview(lambda d: set_pad_level(d, gesture.pad_id, gesture.level_db or 0.0))
         elif (over := self.hit_near(x, y)) is not None:
             gesture.gone.add(over.id)
-            self._session.preview(lambda d: delete_hits(d, gesture.gone))
+            self._session.store.preview(lambda d: delete_hits(d, gesture.gone))
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         gesture, self._gesture = self._gesture, None
@@ -199,52 +189,52 @@ class LaneView(LanePicture):
             self._draw(gesture.pad_id, gesture.beat)
         elif gesture.kind == "brush":
             hits = self._brushed(gesture)
-            self._session.edit(f"brush {len(hits)} hits", lambda d: add_played(d, hits))
+            self._session.store.edit(f"brush {len(hits)} hits", lambda d: add_played(d, hits))
         elif gesture.kind == "level":
             level_db = gesture.level_db
             if level_db is not None:
-                self._session.edit(f"set level to {level_db:+.1f} dB", lambda d: set_pad_level(d, gesture.pad_id, level_db))
+                self._session.store.edit(f"set level to {level_db:+.1f} dB", lambda d: set_pad_level(d, gesture.pad_id, level_db))
         elif gesture.kind == "erase":
             if gesture.gone:
-                self._session.edit(_counted("take out", frozenset(gesture.gone)), lambda d: delete_hits(d, gesture.gone))
+                self._session.store.edit(_counted("take out", frozenset(gesture.gone)), lambda d: delete_hits(d, gesture.gone))
         elif gesture.kind == "band" and band is not None:
             self._select_in(band)
         elif gesture.kind == "move":
-            self._session.edit(_counted("move", gesture.hits), lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad))
+            self._session.store.edit(_counted("move", gesture.hits), lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad))
         elif gesture.kind == "velocity":
-            self._session.edit(_counted("set velocity of", gesture.hits),
+            self._session.store.edit(_counted("set velocity of", gesture.hits),
                                lambda d: change_velocity(d, gesture.hits, gesture.by_velocity))
         self.redraw_over()
 
     def _draw(self, pad_id: int, beat: float) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
-        at, new_id = self.step_near(beat), document.next_id
-        if self._session.edit("draw hit", lambda d: add_hit(d, pad_id, at)):
-            self._session.select(hit_ids=frozenset({new_id}))
+        at, new_id = self._session.view.grid.step_near(beat), document.next_id
+        if self._session.store.edit("draw hit", lambda d: add_hit(d, pad_id, at)):
+            self._session.view.select(hit_ids=frozenset({new_id}))
             self.struck.emit(pad_id, usual_velocity(document, pad_id))
 
     def _brush(self, document: Document, gesture: _Gesture, x: float) -> None:
         """Put hits on the steps that the pointer has passed."""
         beat = document.beat_map.beat_at(self._axis.sample(x))
-        step = self.step_at(beat)
+        step = self._session.view.grid.step_at(beat)
         first, last = sorted((gesture.beat, beat))
         steps = np.arange(np.floor(first / step + 1e-6), np.floor(last / step + 1e-6) + 1) * step
-        gesture.steps |= {round(float(at), 6) for at in steps if 0.0 <= at < document.pattern_beats}
+        gesture.steps |= {round(float(at), 6) for at in steps if 0.0 <= at < pattern_beats(document)}
         gesture.beat = beat
-        self._session.preview(lambda d: add_played(d, self._brushed(gesture)))
+        self._session.store.preview(lambda d: add_played(d, self._brushed(gesture)))
 
     def _brushed(self, gesture: _Gesture) -> list[tuple[int, float, int, float]]:
-        document = self._session.document
+        document = self._session.store.document
         velocity = usual_velocity(document, gesture.pad_id) if document is not None else 100
         return [(gesture.pad_id, at, velocity, 0.0) for at in sorted(gesture.steps)]
 
     def _select_in(self, band: QRectF) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
             found = (hit.id for hit in self.hits() if band.contains(self.pin(hit)))
-            self._session.select(hit_ids=frozenset(found))
+            self._session.view.select(hit_ids=frozenset(found))
 
 
 def _counted(verb: str, hits: frozenset[int]) -> str:

@@ -22,6 +22,7 @@ from bompla.groove.order import (
     variation_at,
     wander_passages,
 )
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, OrderStep, Wander, WanderRule
 from bompla.model.order_edits import MOST_RUN_BARS, set_order, set_wander, with_rule
 from bompla.model.shape import ShapeParam
@@ -71,7 +72,7 @@ class OrderPanel(QWidget):
         self.bars.setAccessibleName("Bars of this variation")
         self.bars.setToolTip("Bars of this variation; where they are more than the loop's, the original repeats under them")
         self.bars.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-        self.bars.valueChanged.connect(lambda bars: self._session.edit(f"{bars} bars", lambda d: set_bars(d, bars)))
+        self.bars.valueChanged.connect(lambda bars: self._session.store.edit(f"{bars} bars", lambda d: set_bars(d, bars)))
         row.addWidget(self.bars)
         self.meter = combo("Meter of this variation", tip="Meter of this variation; its beat stays the loop's")
         self.meter.activated.connect(lambda _: self._set_meter(str(self.meter.currentData())))
@@ -80,14 +81,14 @@ class OrderPanel(QWidget):
         return page
 
     def _set_meter(self, name: str) -> None:
-        self._session.edit(f"variation in {name}", lambda d: set_pattern_meter(d, name))
+        self._session.store.edit(f"variation in {name}", lambda d: set_pattern_meter(d, name))
 
     def _order_page(self) -> QWidget:
         page, row = _page()
         self.add = button("Add this one", self._add, tip="Put the shown variation at the end of the order")
         row.addWidget(self.add)
         self.order = OrderRow()
-        self.order.changed.connect(lambda steps: self._session.edit("order", lambda d: set_order(d, steps)))
+        self.order.changed.connect(lambda steps: self._session.store.edit("order", lambda d: set_order(d, steps)))
         row.addWidget(self.order, 1)
         return page
 
@@ -126,7 +127,7 @@ class OrderPanel(QWidget):
 
     def refresh(self, document: Document) -> None:
         """Show what plays of a document."""
-        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
+        bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
         for box, value in ((self.bars, bars), (self.run_bars, document.wander.bars)):
             box.blockSignals(True)
             box.setValue(value)
@@ -136,13 +137,13 @@ class OrderPanel(QWidget):
             self.meter.clear()
             for name in offered:
                 self.meter.addItem(f"in {name}", name)
-        self.meter.setCurrentIndex(max(0, self.meter.findData(document.pattern_meter.name)))
+        self.meter.setCurrentIndex(max(0, self.meter.findData(pattern_meter(document).name)))
         self.own.setEnabled(document.shown >= 0)
         for widget in (self.add, self.chance, self.stay, self.to):
             widget.setEnabled(document.shown >= 0)
         self.order.show_steps(document.order)
-        rule = rule_for(document, document.pattern.letter)
-        self.whose.setText(document.pattern.letter or document.pattern.name)
+        rule = rule_for(document, pattern_of(document).letter)
+        self.whose.setText(pattern_of(document).letter or pattern_of(document).name)
         self.chance.show_value(rule.chance)
         per_bar = document.loop.meter.beats_per_bar
         beats = [value if value > 0 else -value * per_bar for value, _ in STAYS]
@@ -151,11 +152,11 @@ class OrderPanel(QWidget):
 
     def show_playhead(self, beat: float) -> None:
         """Show which step of the order plays."""
-        document = self._session.document
-        if document is None or self._playback.sequence != "order" or not self._playback.playing:
+        document = self._session.store.document
+        if document is None or self._playback.baking.sequence != "order" or not self._playback.transport.playing:
             self.order.show_playing(-1)
             return
-        number = next((n for n, p in enumerate(self._playback.playing_passages) if p.start <= beat < p.start + p.length), -1)
+        number = next((n for n, p in enumerate(self._playback.baking.playing_passages) if p.start <= beat < p.start + p.length), -1)
         at = 0
         for index, step in enumerate(document.order):
             at += step.repeats
@@ -165,8 +166,8 @@ class OrderPanel(QWidget):
 
     def playing_variation(self, beat: float) -> str:
         """Return the letter of what plays at a beat, empty where it is the shown one."""
-        document = self._session.document
-        found = variation_at(document, self._playback.playing_passages, beat) if document is not None else None
+        document = self._session.store.document
+        found = variation_at(document, self._playback.baking.playing_passages, beat) if document is not None else None
         return found.letter if found is not None else ""
 
     def _show_targets(self, document: Document, rule: WanderRule) -> None:
@@ -182,33 +183,33 @@ class OrderPanel(QWidget):
                 self.to_row.addWidget(chip)
 
     def _target(self, letter: str) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
-        rule = rule_for(document, document.pattern.letter)
+        rule = rule_for(document, pattern_of(document).letter)
         others = tuple(v.letter for v in document.variations if v.letter != rule.letter)
         now = set(rule.to or others) ^ {letter}
         self._rule(to=tuple(one for one in others if one in now))
 
     def _stay_beats(self) -> float:
-        document = self._session.document
+        document = self._session.store.document
         value = float(self.stay.currentData())
         return value if value > 0 or document is None else -value * document.loop.meter.beats_per_bar
 
     def _rule(self, **values: object) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
-            rule = replace(rule_for(document, document.pattern.letter), **values)
+            rule = replace(rule_for(document, pattern_of(document).letter), **values)
             self._wander(f"how {rule.letter} hands over", lambda w: with_rule(w, rule))
 
     def _wander(self, words: str, change: Callable[[Wander], Wander]) -> None:
-        self._session.edit(words, lambda d: set_wander(d, change(d.wander)))
+        self._session.store.edit(words, lambda d: set_wander(d, change(d.wander)))
 
     def _add(self) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
-            step = OrderStep(document.pattern.letter)
-            self._session.edit(f"add {step.letter} to the order", lambda d: set_order(d, (*d.order, step)))
+            step = OrderStep(pattern_of(document).letter)
+            self._session.store.edit(f"add {step.letter} to the order", lambda d: set_order(d, (*d.order, step)))
 
     def _choose(self, key: object) -> None:
         name = str(key)
@@ -216,18 +217,18 @@ class OrderPanel(QWidget):
         for sequence, page in self.pages.items():
             page.setVisible(sequence == name)
         self.print.setVisible(name != "variation")
-        self._playback.set_sequence(name)
+        self._playback.baking.set_sequence(name)
 
     def _print(self) -> None:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
-        if self._playback.sequence == "order":
+        if self._playback.baking.sequence == "order":
             name, passages = "the order", order_passages(document)
         else:
             name, passages = f"wandered {document.wander.seed}", wander_passages(document)
         count = len(passage_hits(document, passages))
-        if self._session.edit(f"print {count} hits", lambda d: printed(d, passages, name)):
+        if self._session.store.edit(f"print {count} hits", lambda d: printed(d, passages, name)):
             self.sequence.click("variation")
 
 

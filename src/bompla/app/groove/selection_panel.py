@@ -9,12 +9,12 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractSpinBox, QDoubleSpinBox, QGridLayout, QHBoxLayout, QMenu, QSpinBox
 
 from bompla.app.commands import BY_KEY, tip
-from bompla.app.groove.lanes import LaneView
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Facts, Panel, button
 from bompla.app.ui.value_bar import ValueBar
-from bompla.groove.grid import beat_divisions, offset_beats
+from bompla.groove.grid import offset_beats
+from bompla.model.detected_pattern import pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.pattern_edits import change_velocity, delete_hits, move_hits, set_velocity
 from bompla.model.phrase_edits import (
@@ -47,9 +47,9 @@ InStretch = Callable[[Document, Stretch, Iterable[int] | None], Document]
 class SelectionPanel(Panel):
     """Shows the selected hits, and does to them what is asked for."""
 
-    def __init__(self, session: Session, playback: Playback, lanes: LaneView) -> None:
+    def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__("Nothing selected")
-        self._session, self._playback, self._lanes = session, playback, lanes
+        self._session, self._playback = session, playback
         self._clip: tuple[Hit, ...] = ()
         self.facts = Facts(("pad", "at", "velocity", "off the grid"))
         self.body.addWidget(self.facts)
@@ -117,8 +117,8 @@ class SelectionPanel(Panel):
 
     def chosen(self) -> list[Hit]:
         """Return the selected hits."""
-        document, ids = self._session.document, self._session.selection.hit_ids
-        return [hit for hit in document.pattern.hits if hit.id in ids] if document is not None else []
+        document, ids = self._session.store.document, self._session.view.selection.hit_ids
+        return [hit for hit in pattern_of(document).hits if hit.id in ids] if document is not None else []
 
     def refresh(self, document: Document) -> None:
         """Show what is selected."""
@@ -133,13 +133,12 @@ class SelectionPanel(Panel):
             return
         names = sorted({document.pad(hit.pad_id).name for hit in hits})
         self.facts.set("pad", ", ".join(names) if len(names) < 3 else f"{len(names)} pads")
-        beats = document.pattern_meter.beats_per_bar
+        beats = pattern_meter(document).beats_per_bar
         first = hits[0].at_beats
         place = f"{int(first // beats) + 1}.{first % beats + 1:.2f}"
         self.facts.set("at", place if len(hits) == 1 else f"from {place}")
         self.facts.set("velocity", _span([hit.velocity for hit in hits]))
-        times = [h.at_beats for h in document.pattern.hits]
-        divisions = beat_divisions(times, document.pattern_beats, compound=document.pattern_meter.compound)
+        divisions = self._session.view.grid.divisions
         beat_ms = 60_000.0 / document.bpm
         offsets = [offset_beats(hit, divisions) * beat_ms for hit in hits]
         self.facts.set("off the grid", _span([round(value) for value in offsets], signed=True) + " ms")
@@ -178,51 +177,51 @@ class SelectionPanel(Panel):
         return menu
 
     def _ids(self) -> frozenset[int]:
-        return self._session.selection.hit_ids
+        return self._session.view.selection.hit_ids
 
     def _edit(self, words: str, change: Callable[[Document], Document]) -> bool:
-        return self._session.edit(words, change)
+        return self._session.store.edit(words, change)
 
     def select_all(self) -> None:
         """Choose all hits."""
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
-            self._session.select(hit_ids=frozenset(hit.id for hit in document.pattern.hits))
+            self._session.view.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits))
 
     def choose_lane(self) -> None:
         """Choose all hits of the lane."""
-        document, pad_id = self._session.document, self._session.selection.pad_id
+        document, pad_id = self._session.store.document, self._session.view.selection.pad_id
         if document is not None:
-            self._session.select(hit_ids=frozenset(hit.id for hit in document.pattern.hits if hit.pad_id == pad_id))
+            self._session.view.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits if hit.pad_id == pad_id))
 
     def choose_bar(self) -> None:
         """Choose all hits of the bars that the selected ones lie in, or of the bar at the playhead."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
         stretch = bars_around(document, self._ids())
         if not self._ids():
-            per_bar = document.pattern_meter.beats_per_bar
+            per_bar = pattern_meter(document).beats_per_bar
             bar = int(self._playhead_beat(document) // per_bar)
             stretch = (float(bar * per_bar), float((bar + 1) * per_bar))
-        self._session.select(hit_ids=frozenset(hit.id for hit in in_stretch(document, stretch)))
+        self._session.view.select(hit_ids=frozenset(hit.id for hit in in_stretch(document, stretch)))
 
     def choose_step(self) -> None:
         """Choose all hits of the same pads on the same step of the beat."""
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and self._ids():
-            step = self._lanes.step_at(self.chosen()[0].at_beats)
-            self._session.select(hit_ids=same_step(document, self._ids(), every=max(1.0, step), step=step))
+            step = self._session.view.grid.step_at(self.chosen()[0].at_beats)
+            self._session.view.select(hit_ids=same_step(document, self._ids(), every=max(1.0, step), step=step))
 
     def choose_loudness(self, softer: bool) -> None:
         """Choose all hits of the same pads that are no louder, or no softer."""
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and self._ids():
-            self._session.select(hit_ids=by_loudness(document, self._ids(), softer=softer))
+            self._session.view.select(hit_ids=by_loudness(document, self._ids(), softer=softer))
 
     def copy(self) -> None:
         """Copy the selected hits."""
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and self._ids():
             self._clip = copied(document, self._ids())[0]
             self._session.hub.note(f"{len(self._clip)} hits copied; they are pasted at the playhead.")
@@ -234,13 +233,13 @@ class SelectionPanel(Panel):
 
     def paste(self) -> None:
         """Put what was copied at the beat of the playhead."""
-        document, hits = self._session.document, self._clip
+        document, hits = self._session.store.document, self._clip
         if document is not None and hits:
             self._put(hits, float(int(self._playhead_beat(document) + 1e-3)), "paste")
 
     def again(self) -> None:
         """Put the selected hits once more right behind themselves."""
-        document = self._session.document
+        document = self._session.store.document
         if document is not None and self._ids():
             hits, start, length = copied(document, self._ids())
             self._put(hits, start + length, "once more")
@@ -254,7 +253,7 @@ class SelectionPanel(Panel):
             return made
 
         if self._edit(f"{words}: {len(hits)} hits", change) and placed:
-            self._session.select(hit_ids=placed[-1])
+            self._session.view.select(hit_ids=placed[-1])
 
     def repeat(self) -> None:
         """Repeat the bars of the selected hits to the end."""
@@ -263,14 +262,14 @@ class SelectionPanel(Panel):
             self._edit("repeat to the end", lambda d: repeated_to_end(d, ids))
 
     def _in_stretch(self, words: str, change: InStretch) -> None:
-        document, ids = self._session.document, self._ids()
+        document, ids = self._session.store.document, self._ids()
         if document is not None:
             stretch = bars_around(document, ids)
             pads = {hit.pad_id for hit in self.chosen()} or None
             self._edit(words, lambda d: change(d, stretch, pads))
 
     def _bars(self, words: str, change: Callable[[Document, Stretch], Document]) -> None:
-        document, ids = self._session.document, self._ids()
+        document, ids = self._session.store.document, self._ids()
         if document is not None and ids:
             stretch = bars_around(document, ids)
             self._edit(words, lambda d: change(d, stretch))
@@ -279,7 +278,7 @@ class SelectionPanel(Panel):
         """Take the selected hits out."""
         ids = self._ids()
         if ids and self._edit(named("take out", ids), lambda d: delete_hits(d, ids)):
-            self._session.select(hit_ids=frozenset())
+            self._session.view.select(hit_ids=frozenset())
 
     def quantise(self) -> None:
         """Move the selected hits onto the grid, as far as the amount says."""
@@ -287,12 +286,12 @@ class SelectionPanel(Panel):
 
     def _preview_grid(self, amount: float) -> None:
         ids = self._ids()
-        self._session.preview(lambda d: quantised_by(d, ids, self._lanes.step_at, amount))
+        self._session.store.preview(lambda d: quantised_by(d, ids, self._session.view.grid.step_at, amount))
 
     def _onto_grid(self, amount: float) -> None:
         ids = self._ids()
         if ids:
-            self._edit(named("quantise", ids), lambda d: quantised_by(d, ids, self._lanes.step_at, amount))
+            self._edit(named("quantise", ids), lambda d: quantised_by(d, ids, self._session.view.grid.step_at, amount))
 
     def _type_velocity(self, velocity: int) -> None:
         ids = self._ids()
@@ -303,7 +302,7 @@ class SelectionPanel(Panel):
         ids = self._ids()
         if ids:
             values = dict.fromkeys(ids, ms)
-            self._edit(named("set offset of", ids), lambda d: set_values(d, "offset", values, self._lanes.own_step_at))
+            self._edit(named("set offset of", ids), lambda d: set_values(d, "offset", values, self._session.view.grid.own_step_at))
 
     def _velocity_by(self, by: int) -> None:
         ids = self._ids()
@@ -313,17 +312,17 @@ class SelectionPanel(Panel):
     def _move_steps(self, steps: int) -> None:
         ids = self._ids()
         if ids:
-            step = self._lanes.step_at(self.chosen()[0].at_beats)
+            step = self._session.view.grid.step_at(self.chosen()[0].at_beats)
             self._edit(named("move", ids), lambda d: move_hits(d, ids, steps * step))
 
     def _move_ms(self, ms: float) -> None:
-        document, ids = self._session.document, self._ids()
+        document, ids = self._session.store.document, self._ids()
         if document is not None and ids:
             by = ms * document.bpm / 60_000.0
             self._edit(named("nudge", ids), lambda d: move_hits(d, ids, by))
 
     def _playhead_beat(self, document: Document) -> float:
-        return document.beat_map.beat_at(self._playback.pattern_sample())
+        return document.beat_map.beat_at(self._playback.transport.pattern_sample())
 
 
 def _reverse(document: Document, stretch: Stretch, pads: Iterable[int] | None) -> Document:

@@ -20,8 +20,8 @@ from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import OFFER_TIP, Stage
 from bompla.app.ui.controls import Chips, Facts, HoverButton, Panel, button, combo, label, scrolling
-from bompla.groove.grid import beat_divisions
 from bompla.groove.writers import STARTERS, one_at_a_time, starter, unplayable
+from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import add_played, delete_hits
@@ -43,23 +43,21 @@ class GrooveStage(Stage):
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__(session, playback)
-        self._grid = 0.0
         layout, left = self.columns()
         left.addLayout(self._cards_row())
         self.order = OrderPanel(session, playback)
         left.addWidget(self.order)
         left.addLayout(self._grid_row())
         self.lanes = LaneView(session)
-        self.lanes.struck.connect(playback.strike)
+        self.lanes.struck.connect(playback.pads.strike)
         self.lanes.sought.connect(self._seek)
-        self.lanes.silenced.connect(playback.set_silenced)
         left.addWidget(self.framed(scrolling(self.lanes)), 1)
         self.detail = DetailStrip(session, self.lanes)
         left.addLayout(self._detail_row())
         left.addWidget(self.framed(self.detail))
         layout.addWidget(self._panel())
-        session.selection_changed.connect(lambda _: self._hear_band())
-        session.opened.connect(lambda: self.band.setChecked(False))
+        session.view.selection_changed.connect(lambda _: self._hear_band())
+        session.project.opened.connect(lambda: self.band.setChecked(False))
         self._commands()
         self.connect_all()
 
@@ -73,7 +71,7 @@ class GrooveStage(Stage):
         row.addWidget(self.grids)
         self.tuplet = combo("Steps straight, in three or in five", [(text, share) for share, text in TUPLETS],
                             tip="Steps as they are, three in the time of two, or five in the time of four")
-        self.tuplet.activated.connect(lambda _: self._set_grid(self._grid))
+        self.tuplet.activated.connect(lambda _: self._set_tuplet())
         row.addWidget(self.tuplet)
         self.band = button("lane's band", self._hear_band, chip=True, checkable=True,
                            tip="Hear of the original only the lows, mids or highs, where the chosen lane's drum is")
@@ -82,9 +80,9 @@ class GrooveStage(Stage):
         return row
 
     def _hear_band(self) -> None:
-        document = self.session.document
-        pad = next((p for p in document.pads if p.id == self.session.selection.pad_id), None) if document is not None else None
-        self.playback.set_band(DRUMS[pad.drum].band if pad is not None and self.band.isChecked() else None)
+        document = self.session.store.document
+        pad = next((p for p in document.pads if p.id == self.session.view.selection.pad_id), None) if document is not None else None
+        self.playback.baking.set_band(DRUMS[pad.drum].band if pad is not None and self.band.isChecked() else None)
 
     def _detail_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -105,8 +103,8 @@ class GrooveStage(Stage):
         """Return how many hits the pattern has."""
         if document is None:
             return ""
-        count = len(document.hits_inside())
-        return f"{document.pattern.letter or document.pattern.name} · {count} hits"
+        count = len(hits_inside(document))
+        return f"{pattern_of(document).letter or pattern_of(document).name} · {count} hits"
 
     def picture(self) -> QWidget:
         """Return the picture that takes the keys."""
@@ -114,21 +112,21 @@ class GrooveStage(Stage):
 
     def refresh(self, document: Document) -> None:
         """Show the pattern's facts and what is selected."""
-        inside = document.hits_inside()
+        inside = hits_inside(document)
         self.feel.refresh(document)
         self.writer.refresh(document)
-        for box, text in ((self.name, document.pattern.name), (self.note, document.pattern.note)):
+        for box, text in ((self.name, pattern_of(document).name), (self.note, pattern_of(document).note)):
             box.setEnabled(document.shown >= 0)
             if not box.hasFocus():
                 box.setText(text)
         self.take_out.setEnabled(document.shown >= 0)
-        pattern = document.pattern
+        pattern = pattern_of(document)
         title = f"Pattern {pattern.letter} · {pattern.name}" if pattern.letter else "As it was heard; it stays so"
         self.pattern_panel.heading.setText(title)
-        self.facts.set("hits", f"{len(inside)} in {document.pattern_beats // document.pattern_meter.beats_per_bar} bars")
-        if not self.session.previewing:
+        self.facts.set("hits", f"{len(inside)} in {pattern_beats(document) // pattern_meter(document).beats_per_bar} bars")
+        if not self.session.store.previewing:
             self._show_playable(document)
-        divisions = beat_divisions([h.at_beats for h in inside], document.pattern_beats, compound=document.pattern_meter.compound)
+        divisions = self.session.view.grid.divisions
         thirds = int((divisions == 3).sum())
         self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")
         offered, take = self.offered(document)
@@ -141,13 +139,13 @@ class GrooveStage(Stage):
 
     def set_playhead(self, at_sample: float) -> None:
         """Show the playhead, and what plays."""
-        at = self.playback.pattern_sample()
-        self.lanes.set_playhead(at if self.playback.sequence == "variation" else at_sample)
-        document = self.session.document
-        if document is not None and self.playback.sequence != "variation":
+        at = self.playback.transport.pattern_sample()
+        self.lanes.set_playhead(at if self.playback.baking.sequence == "variation" else at_sample)
+        document = self.session.store.document
+        if document is not None and self.playback.baking.sequence != "variation":
             beat = document.beat_map.beat_at(at)
             self.order.show_playhead(beat)
-            self.cards.show_playing(self.order.playing_variation(beat) if self.playback.playing else "")
+            self.cards.show_playing(self.order.playing_variation(beat) if self.playback.transport.playing else "")
 
     def _panel(self) -> QWidget:
         side = QWidget()
@@ -162,7 +160,7 @@ class GrooveStage(Stage):
         row.addStretch(1)
         self.offer_panel.body.addLayout(row)
         column.addWidget(self.offer_panel)
-        self.selected = SelectionPanel(self.session, self.playback, self.lanes)
+        self.selected = SelectionPanel(self.session, self.playback)
         column.addWidget(self.selected)
         self.writer = WriterPanel(self.session)
         column.addWidget(self.writer)
@@ -195,11 +193,11 @@ class GrooveStage(Stage):
         row.setSpacing(8)
         self.cards = VariationCards(self.session)
         self.cards.chosen.connect(self.show_variation)
-        self.cards.moved.connect(lambda at, to: self.session.edit("move variation", lambda d: move_variation(d, at, to)))
+        self.cards.moved.connect(lambda at, to: self.session.store.edit("move variation", lambda d: move_variation(d, at, to)))
         row.addWidget(self.cards, 1)
         chips = QVBoxLayout()
         chips.setSpacing(4)
-        self.empty = button("empty lanes", lambda: self.lanes.fold(not self.empty.isChecked()), chip=True, checkable=True,
+        self.empty = button("empty lanes", lambda: self.session.view.fold(not self.empty.isChecked()), chip=True, checkable=True,
                             tip="Show lanes that have no hits")
         self.empty.setChecked(True)
         chips.addWidget(self.empty)
@@ -228,8 +226,8 @@ class GrooveStage(Stage):
     def show_variation(self, index: int) -> None:
         """Show and play another variation; that is no step of undo."""
         self.writer.cancel()
-        self.session.amend(lambda d: show_variation(d, index))
-        self.session.select(hit_ids=frozenset())
+        self.session.store.amend(lambda d: show_variation(d, index))
+        self.session.view.select(hit_ids=frozenset())
 
     def new_menu(self) -> QMenu:
         """Return the menu of ways to begin a variation."""
@@ -238,7 +236,7 @@ class GrooveStage(Stage):
         def offer(text: str, words: str, change: Callable[[Document], Document]) -> None:
             entry = menu.addAction(text)
             assert entry is not None
-            entry.triggered.connect(lambda _=False: self.session.edit(words, change))
+            entry.triggered.connect(lambda _=False: self.session.store.edit(words, change))
 
         offer("Copy of this one", "copy variation", duplicate_variation)
         offer("Empty", "empty variation", lambda d: add_variation(d, [], "empty"))
@@ -253,28 +251,28 @@ class GrooveStage(Stage):
         menu.popup(self.new.mapToGlobal(self.new.rect().bottomLeft()))
 
     def _take_out_variation(self) -> None:
-        document = self.session.document
+        document = self.session.store.document
         if document is not None:
-            self.session.edit(f"take out variation {document.pattern.letter}", lambda d: delete_variation(d, d.shown))
+            self.session.store.edit(f"take out variation {pattern_of(document).letter}", lambda d: delete_variation(d, d.shown))
 
     def _rename(self) -> None:
-        document = self.session.document
-        if document is not None and self.name.text().strip() != document.pattern.name:
-            self.session.edit("rename variation", lambda d: rename_variation(d, self.name.text()))
+        document = self.session.store.document
+        if document is not None and self.name.text().strip() != pattern_of(document).name:
+            self.session.store.edit("rename variation", lambda d: rename_variation(d, self.name.text()))
         self.lanes.setFocus()
 
     def _note_down(self) -> None:
-        document = self.session.document
-        if document is not None and self.note.text().strip() != document.pattern.note:
-            self.session.edit("note down", lambda d: note_down(d, self.note.text()))
+        document = self.session.store.document
+        if document is not None and self.note.text().strip() != pattern_of(document).note:
+            self.session.store.edit("note down", lambda d: note_down(d, self.note.text()))
         self.lanes.setFocus()
 
     def _show_ghosts(self) -> None:
-        self.lanes.show_ghosts(self.ghosts.isChecked())
+        self.session.view.show_missing(self.ghosts.isChecked())
 
     def _show_playable(self, document: Document) -> None:
         trouble = unplayable(document)
-        per_bar = document.pattern_meter.beats_per_bar
+        per_bar = pattern_meter(document).beats_per_bar
         words = "playable: two hands, two feet"
         if trouble:
             beat, reason = trouble[0]
@@ -290,44 +288,46 @@ class GrooveStage(Stage):
 
     def _show_untidy(self) -> None:
         """Select the hits that the clean-up would take out, so that they are seen."""
-        document = self.session.document
+        document = self.session.store.document
         if document is not None:
-            self.session.select(hit_ids=frozenset(one_at_a_time(document)))
+            self.session.view.select(hit_ids=frozenset(one_at_a_time(document)))
 
     def _tidy(self) -> None:
-        document = self.session.document
+        document = self.session.store.document
         if document is not None:
             gone = one_at_a_time(document)
-            self.session.edit(f"one hat at a time: {len(gone)} out", lambda d: delete_hits(d, gone))
+            self.session.store.edit(f"one hat at a time: {len(gone)} out", lambda d: delete_hits(d, gone))
 
     def _take_all_back(self) -> None:
         """Take back the hits of the original that the chosen lane differs by."""
-        document = self.session.document
+        document = self.session.store.document
         if document is None:
             return
-        pad_id = self.session.selection.pad_id
-        missing = [ghost for ghost in self.lanes.ghosts() if ghost[0] == pad_id]
+        pad_id = self.session.view.selection.pad_id
+        missing = [hit for hit in self.session.view.missing() if hit.pad_id == pad_id]
         if missing:
-            self.session.edit(f"take back {len(missing)} hits", lambda d: add_played(d, [(*hit, 0.0) for hit in missing]))
+            self.session.store.edit(f"take back {len(missing)} hits", lambda d: add_played(d, [(*hit, 0.0) for hit in missing]))
 
     def _commands(self) -> None:
         self.command("ghost_back", self._take_all_back)
         self.command("heard_pins", self.ghosts.click)
         self.command("feel_write", self.feel.write)
-        self.command("variation_copy", lambda: self.session.edit("copy variation", duplicate_variation))
+        self.command("variation_copy", lambda: self.session.store.edit("copy variation", duplicate_variation))
         self.command("writer_cancel", self.writer.cancel)
         self.selected.commands(self.command)
 
     def _set_grid(self, beats: object) -> None:
-        self._grid = float(str(beats))
-        self.lanes.grid_beats = self._grid * float(self.tuplet.currentData()) if self._grid > 0.0 else self._grid
-        self.lanes.redraw()
+        self.session.view.set_grid(beats=float(str(beats)))
+        self.lanes.setFocus()
+
+    def _set_tuplet(self) -> None:
+        self.session.view.set_grid(tuplet=float(self.tuplet.currentData()))
         self.lanes.setFocus()
 
     def _seek(self, beat: float) -> None:
-        document = self.session.document
+        document = self.session.store.document
         if document is not None:
-            self.playback.seek(float(document.beat_map.samples_at(beat)))
+            self.playback.transport.seek(float(document.beat_map.samples_at(beat)))
 
 
 def _with_starter(document: Document, name: str) -> Document:

@@ -10,6 +10,7 @@ from bompla.app.project.session import Session
 from bompla.app.ui.controls import Panel, button, clear_layout, combo, label
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.writers import WRITERS, Choice, Draft, Place, Values, Writer, written
+from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document
 from bompla.model.shape import ShapeParam
 
@@ -56,18 +57,18 @@ class WriterPanel(Panel):
         column.addLayout(row)
         self.body.addWidget(self.open_view)
         self.open_view.hide()
-        session.selection_changed.connect(lambda _: self.preview())
-        session.opened.connect(self.cancel)
+        session.view.selection_changed.connect(lambda _: self.preview())
+        session.project.opened.connect(self.cancel)
 
     def refresh(self, document: Document) -> None:
         """Name the lane, and offer the loop's bars."""
-        pad = next((p for p in document.pads if p.id == self._session.selection.pad_id), None)
+        pad = next((p for p in document.pads if p.id == self._session.view.selection.pad_id), None)
         name = pad.name.lower() if pad else "a lane"
         self.heading.setText(f"{self.open.label} into {name}" if self.open else f"Write into {name}")
-        bars = document.pattern_beats // document.pattern_meter.beats_per_bar
+        bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
         if self.where.count() != bars + 2:
             self.where.clear()
-            beats, per_bar = float(document.pattern_beats), float(document.pattern_meter.beats_per_bar)
+            beats, per_bar = float(pattern_beats(document)), float(pattern_meter(document).beats_per_bar)
             self.where.addItem("the whole pattern", (0.0, beats))
             for bar in range(bars):
                 self.where.addItem(f"bar {bar + 1}", (bar * per_bar, (bar + 1) * per_bar))
@@ -87,47 +88,47 @@ class WriterPanel(Panel):
             self._choices.addWidget(bar)
         self.closed_view.hide()
         self.open_view.show()
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
             self.refresh(document)
         self.preview()
 
     def draft(self) -> Draft | None:
         """Return what the open writer would do."""
-        history = self._session.history
+        history = self._session.store.history
         if self.open is None or history is None:
             return None
         document = history.document
-        pad_id = self._session.selection.pad_id
+        pad_id = self._session.view.selection.pad_id
         if all(pad.id != pad_id for pad in document.pads):
             return None
-        start, end = self.where.currentData() or (0.0, float(document.pattern_beats))
+        start, end = self.where.currentData() or (0.0, float(pattern_beats(document)))
         return self.open.write(document, Place(pad_id, start, end), self._values)
 
     def preview(self) -> None:
         """Show and play the pattern as it would be."""
         draft = self.draft()
         if draft is not None:
-            self._session.preview(lambda document: written(document, draft))
+            self._session.store.preview(lambda document: written(document, draft))
 
     def write(self) -> None:
         """Write it, as one step, and close."""
         draft, writer = self.draft(), self.open
         self._close()
         if draft is not None and writer is not None:
-            self._session.edit(f"write {writer.label.lower()}", lambda document: written(document, draft))
+            self._session.store.edit(f"write {writer.label.lower()}", lambda document: written(document, draft))
 
     def cancel(self) -> None:
         """Close, and leave the pattern as it is."""
         if self.open is not None:
             self._close()
-            self._session.drop_preview()
+            self._session.store.drop_preview()
 
     def _close(self) -> None:
         self.open = None
         self.open_view.hide()
         self.closed_view.show()
-        document = self._session.document
+        document = self._session.store.document
         if document is not None:
             self.refresh(document)
 

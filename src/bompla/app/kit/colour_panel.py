@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
+from bompla.app.sound.bounce import What
 from bompla.app.theme import theme
 from bompla.app.ui.controls import Chips, Panel, button, label
 from bompla.app.ui.value_bar import ValueBar
@@ -112,7 +113,7 @@ class TreatmentRow(QWidget):
 class ColourPanel(Panel):
     """Shows the colour; what is dragged is heard at once. `printing` is called with what to print, `rebuilt` or `original`."""
 
-    def __init__(self, session: Session, *, printing: Callable[[str], object]) -> None:
+    def __init__(self, session: Session, *, printing: Callable[[What], object]) -> None:
         super().__init__()
         self._session = session
         self.body.setSpacing(5)
@@ -125,7 +126,7 @@ class ColourPanel(Panel):
         self.body.addWidget(label("With equal loudness on, neither way is louder: switch it and compare", "dim"))
         self.body.addWidget(label("Start from", "heading"))
         self.settings = Chips("Start from", columns=3)
-        self.settings.chosen.connect(lambda name: session.edit(f"colour: {name}", lambda d: set_colour(d, SETTINGS[str(name)])))
+        self.settings.chosen.connect(lambda name: session.store.edit(f"colour: {name}", lambda d: set_colour(d, SETTINGS[str(name)])))
         self.body.addWidget(self.settings)
         self.body.addWidget(label("Runs from the top to the bottom", "heading"))
         self.chain = QVBoxLayout()
@@ -149,12 +150,13 @@ class ColourPanel(Panel):
         self.body.addStretch(1)
         self.body.addLayout(self._printing_row(printing))
 
-    def _printing_row(self, printing: Callable[[str], object]) -> QHBoxLayout:
+    def _printing_row(self, printing: Callable[[What], object]) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(label("Print to a new loop", "dim"))
-        for what, words in (("rebuilt", "the coloured pattern, cut where its hits are"),
-                            ("original", "the original through the colour, cut as it is")):
+        kinds: tuple[tuple[What, str], ...] = (
+            ("rebuilt", "the coloured pattern, cut where its hits are"), ("original", "the original through the colour, cut as it is"))
+        for what, words in kinds:
             row.addWidget(button(f"the {what}", partial(printing, what), tip=f"Make a new loop of {words}"))
         row.addStretch(1)
         return row
@@ -173,27 +175,27 @@ class ColourPanel(Panel):
 
     def toggle(self) -> None:
         """Switch the colour on or off."""
-        self._session.edit("colour on or off", lambda d: set_colour(d, replace(d.colour, on=not d.colour.on)))
+        self._session.store.edit("colour on or off", lambda d: set_colour(d, replace(d.colour, on=not d.colour.on)))
 
     def switch(self, kind: str) -> None:
         """Switch a treatment on or off."""
         on = self.rows[kind].switch.isChecked()
-        self._session.edit(f"{TREATMENTS[kind].label.lower()} {'on' if on else 'off'}", lambda d: set_treatment(d, kind, on=on))
+        self._session.store.edit(f"{TREATMENTS[kind].label.lower()} {'on' if on else 'off'}", lambda d: set_treatment(d, kind, on=on))
 
     def value_moved(self, kind: str, index: int, value: float) -> None:
         """Let a value be heard while it is dragged."""
-        self._session.preview(lambda d: _with_value(d, kind, index, value))
+        self._session.store.preview(lambda d: _with_value(d, kind, index, value))
 
     def value_chosen(self, kind: str, index: int, value: float) -> None:
         """Keep a value."""
         name = f"{TREATMENTS[kind].label} {TREATMENTS[kind].params[index].label}".lower()
-        self._session.edit(f"set {name}", lambda d: _with_value(d, kind, index, value))
+        self._session.store.edit(f"set {name}", lambda d: _with_value(d, kind, index, value))
 
     def _whole_moved(self, key: str, value: float) -> None:
-        self._session.preview(lambda d: set_colour(d, replace(d.colour, **{key: value}, on=True)))
+        self._session.store.preview(lambda d: set_colour(d, replace(d.colour, **{key: value}, on=True)))
 
     def _whole_chosen(self, key: str, value: float) -> None:
-        self._session.edit(f"set {key}", lambda d: set_colour(d, replace(d.colour, **{key: value}, on=True)))
+        self._session.store.edit(f"set {key}", lambda d: set_colour(d, replace(d.colour, **{key: value}, on=True)))
 
     def _arrange(self, order: list[str]) -> None:
         if order != self._order:
@@ -211,11 +213,11 @@ class ColourPanel(Panel):
 
     def _dropped(self, kind: str) -> None:
         place = self._order.index(kind)
-        self._session.edit(f"move {TREATMENTS[kind].label.lower()}", lambda d: move_treatment(d, kind, place))
+        self._session.store.edit(f"move {TREATMENTS[kind].label.lower()}", lambda d: move_treatment(d, kind, place))
 
     def _stepped(self, kind: str, way: int) -> None:
         place = max(0, min(len(self._order) - 1, self._order.index(kind) + way))
-        self._session.edit(f"move {TREATMENTS[kind].label.lower()}", lambda d: move_treatment(d, kind, place))
+        self._session.store.edit(f"move {TREATMENTS[kind].label.lower()}", lambda d: move_treatment(d, kind, place))
 
 
 def _with_value(document: Document, kind: str, index: int, value: float) -> Document:

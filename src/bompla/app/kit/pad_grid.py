@@ -49,8 +49,8 @@ class PadGrid(QWidget):
         self.setAccessibleName("Pads")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(420, 300)
-        session.document_changed.connect(lambda _: self.update())
-        session.selection_changed.connect(lambda _: self.update())
+        session.store.document_changed.connect(lambda _: self.update())
+        session.view.selection_changed.connect(lambda _: self.update())
         theme().changed.connect(self.update)
 
     def cell(self, slot: int) -> QRectF:
@@ -62,7 +62,7 @@ class PadGrid(QWidget):
 
     def pad_in(self, slot: int) -> Pad | None:
         """Return the pad at a slot."""
-        document = self._session.document
+        document = self._session.store.document
         return next((pad for pad in document.pads if pad.slot == slot), None) if document else None
 
     def light(self, pad_id: int) -> None:
@@ -77,7 +77,7 @@ class PadGrid(QWidget):
             self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document = self._session.document
+        document = self._session.store.document
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for row, family in enumerate(ROWS):
@@ -108,7 +108,7 @@ class PadGrid(QWidget):
 
     def _paint_pad(self, painter: QPainter, document: Document, pad: Pad, slot: int) -> None:
         cell = self.cell(slot)
-        chosen = pad.id == self._session.selection.pad_id
+        chosen = pad.id == self._session.view.selection.pad_id
         lit = self._lit.get(pad.id, 0) / STRUCK_FRAMES
         colour = theme().drum(pad.drum)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -139,7 +139,7 @@ class PadGrid(QWidget):
         painter.drawText(QRectF(cell.left() + 14, cell.bottom() - 23, cell.width() - 28, 18), Qt.AlignmentFlag.AlignVCenter, text)
 
     def _paint_wave(self, painter: QPainter, document: Document, pad: Pad, cell: QRectF) -> None:
-        summary = self._session.summary_of(pad.layers[-1]) if pad.layers else None
+        summary = self._session.project.summary_of(pad.layers[-1]) if pad.layers else None
         if summary is None:
             return
         start, end = document.layer_bounds(pad.layers[-1])
@@ -163,7 +163,7 @@ class PadGrid(QWidget):
             return
         cell = self.cell(slot)
         height = (cell.bottom() - event.position().y()) / cell.height()
-        self._session.select(pad_id=pad.id)
+        self._session.view.select(pad_id=pad.id)
         self.struck.emit(pad.id, round(SOFTEST + (HARDEST - SOFTEST) * height))
         self._pressed = (event.position(), pad.id)
 
@@ -205,7 +205,7 @@ class PadGrid(QWidget):
                 if data.hasFormat(kind):
                     self.drop(kind, int(data.data(kind).data()), slot, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             for place, path in enumerate(files_in(data)):
-                self._session.borrow(path, slot + place, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+                self._session.requests.borrow(path, slot + place, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             event.acceptProposedAction()
         self.update()
 
@@ -215,16 +215,16 @@ class PadGrid(QWidget):
         if kind == SLICE_MIME:
             if more and pad is not None:
                 pad_id = pad.id
-                self._session.edit("add slice to pad", lambda document: add_layer(document, pad_id, item))
+                self._session.store.edit("add slice to pad", lambda document: add_layer(document, pad_id, item))
             else:
-                self._session.edit("put slice on pad", lambda document: put_on_slot(document, slot, item))
+                self._session.store.edit("put slice on pad", lambda document: put_on_slot(document, slot, item))
             pad = self.pad_in(slot)
             if pad is not None:
-                self._session.select(pad_id=pad.id)
+                self._session.view.select(pad_id=pad.id)
         elif more:
-            self._session.edit("copy pad", lambda document: copy_pad(document, item, slot))
+            self._session.store.edit("copy pad", lambda document: copy_pad(document, item, slot))
         else:
-            self._session.edit("move pad", lambda document: move_pad(document, item, slot))
+            self._session.store.edit("move pad", lambda document: move_pad(document, item, slot))
 
 
 class TrayView(QWidget):
@@ -240,8 +240,8 @@ class TrayView(QWidget):
         self._pressed: tuple[QPointF, int] | None = None
         self.setAccessibleName("Slices on no pad")
         self.setFixedHeight(self.TILE.height() + 4)
-        session.document_changed.connect(self._document_changed)
-        session.selection_changed.connect(lambda _: self.update())
+        session.store.document_changed.connect(self._document_changed)
+        session.view.selection_changed.connect(lambda _: self.update())
 
     @property
     def cuts(self) -> tuple[Cut, ...]:
@@ -253,8 +253,8 @@ class TrayView(QWidget):
         return QRectF(index * (self.TILE.width() + 6.0), 0.0, self.TILE.width(), self.TILE.height())
 
     def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
-        if self._session.document is not None:
-            self._document_changed(self._session.document)
+        if self._session.store.document is not None:
+            self._document_changed(self._session.store.document)
 
     def _document_changed(self, document: Document) -> None:
         if not self.isVisible():
@@ -264,7 +264,7 @@ class TrayView(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document, summary = self._session.document, self._session.summary
+        document, summary = self._session.store.document, self._session.project.summary
         if document is None or summary is None or event is None:
             return
         painter = QPainter(self)
@@ -275,7 +275,7 @@ class TrayView(QWidget):
             piece = numbers.get(cut.id)
             if piece is None or not tile.intersects(QRectF(event.rect())):
                 continue
-            chosen = cut.id == self._session.selection.cut_id
+            chosen = cut.id == self._session.view.selection.cut_id
             painter.setPen(QPen(theme().colour("signal" if chosen else "faint_line"), 1.0))
             painter.setBrush(theme().colour("raised"))
             painter.drawRoundedRect(tile.adjusted(0.5, 0.5, -0.5, -0.5), 3.0, 3.0)
@@ -293,7 +293,7 @@ class TrayView(QWidget):
         assert event is not None
         for index, cut in enumerate(self._cuts):
             if self.tile(index).contains(event.position()):
-                self._session.select(cut_id=cut.id)
+                self._session.view.select(cut_id=cut.id)
                 self.heard.emit(cut.id)
                 self._pressed = (event.position(), cut.id)
 

@@ -26,7 +26,7 @@ from bompla.model.kit_edits import (
     set_stacked,
 )
 from bompla.model.shape import OUTPUTS, SHAPE_PARAMS
-from bompla.render.sounds import level_as_the_kit
+from bompla.render.levels import level_as_the_kit
 
 BARS = ("room", "echo")
 
@@ -123,36 +123,37 @@ class PadMore(Panel):
         self.keyboard.show_range(pad.note, pad.keys)
 
     def _match(self) -> None:
-        document, clip, pad = self._session.document, self._session.clip, self._pad()
+        document, clip, pad = self._session.store.document, self._session.project.clip, self._pad()
         if document is not None and clip is not None and pad is not None:
-            self._level(level_as_the_kit(document, clip, pad, self._session.borrowed))
+            self._level(level_as_the_kit(document, clip, pad, self._session.project.borrowed))
 
     def _level(self, level_db: float) -> None:
         pad = self._pad()
         if pad is not None:
-            self._session.edit("set level", lambda d: set_pad_level(d, pad.id, level_db))
+            self._session.store.edit("set level", lambda d: set_pad_level(d, pad.id, level_db))
 
     def _set_output(self, output: int) -> None:
         pad = self._pad()
         if pad is not None:
-            self._session.edit(f"{pad.name} out at {OUTPUTS[output]}", lambda d: set_shape(d, pad.id, replace(pad.shape, output=output)))
+            shape = replace(pad.shape, output=output)
+            self._session.store.edit(f"{pad.name} out at {OUTPUTS[output]}", lambda d: set_shape(d, pad.id, shape))
 
     def _set_held(self) -> None:
         pad = self._pad()
         if pad is not None:
             held = self.held.isChecked()
-            self._session.edit("held or to the end", lambda d: set_shape(d, pad.id, replace(pad.shape, held=held)))
+            self._session.store.edit("held or to the end", lambda d: set_shape(d, pad.id, replace(pad.shape, held=held)))
 
     def _set_stack(self, index: int) -> None:
         pad = self._pad()
         if pad is not None:
             other = int(self.stack.itemData(index))
-            self._session.edit("sound together", lambda d: set_stacked(d, pad.id, other))
+            self._session.store.edit("sound together", lambda d: set_stacked(d, pad.id, other))
 
     def _set_keys(self, low: int, high: int) -> None:
         pad = self._pad()
         if pad is not None and (low, high) != pad.keys:
-            self._session.edit("across the keys", lambda d: set_keys(d, pad.id, low, high))
+            self._session.store.edit("across the keys", lambda d: set_keys(d, pad.id, low, high))
 
     def _play_key(self, note: int) -> None:
         pad = self._pad()
@@ -168,7 +169,7 @@ class PadMore(Panel):
         def take(note: int) -> None:
             self.learning.setChecked(False)
             if pad is not None:
-                self._session.edit("learn note", lambda d: set_pad_note(d, pad.id, note))
+                self._session.store.edit("learn note", lambda d: set_pad_note(d, pad.id, note))
 
         self._learn(take)
 
@@ -182,11 +183,11 @@ def shape_bar(session: Session, pad: Callable[[], Pad | None], key: str) -> Valu
 
     def moved(value: float) -> None:
         if (shown := pad()) is not None:
-            session.preview(lambda d: with_value(d, shown.id, value))
+            session.store.preview(lambda d: with_value(d, shown.id, value))
 
     def chosen(value: float) -> None:
         if (shown := pad()) is not None:
-            session.edit(f"set {SHAPE_PARAMS[key].label.lower()}", lambda d: with_value(d, shown.id, value))
+            session.store.edit(f"set {SHAPE_PARAMS[key].label.lower()}", lambda d: with_value(d, shown.id, value))
 
     bar.moved.connect(moved)
     bar.chosen.connect(chosen)
@@ -199,7 +200,7 @@ def notes_button(session: Session, parent: QWidget) -> QPushButton:
     menu = QMenu(made)
 
     def keep() -> None:
-        document = session.document
+        document = session.store.document
         name, _ = QFileDialog.getSaveFileName(parent, "Keep this list of notes", "kit.notes.json", "Lists of notes (*.json)")
         if name and document is not None:
             try:
@@ -215,11 +216,11 @@ def notes_button(session: Session, parent: QWidget) -> QPushButton:
             except BomplaError as error:
                 session.hub.trouble(str(error))
                 return
-            session.edit("notes from a list", lambda d: notes_from_list(d, notes))
+            session.store.edit("notes from a list", lambda d: notes_from_list(d, notes))
 
     for text, act in (
-        ("By drum, as General MIDI percussion", lambda: session.edit("notes by drum", notes_by_drum)),
-        ("In order, from 36 up", lambda: session.edit("notes in order", notes_in_order)),
+        ("By drum, as General MIDI percussion", lambda: session.store.edit("notes by drum", notes_by_drum)),
+        ("In order, from 36 up", lambda: session.store.edit("notes in order", notes_in_order)),
         ("From a list of your own …", take),
         ("Keep these as a list …", keep),
     ):

@@ -172,10 +172,10 @@ class PadPanel(Panel):
 
     def pad(self) -> Pad | None:
         """Return the selected pad."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return None
-        return next((pad for pad in document.pads if pad.id == self._session.selection.pad_id), None)
+        return next((pad for pad in document.pads if pad.id == self._session.view.selection.pad_id), None)
 
     def refresh(self, document: Document) -> None:
         """Show the selected pad."""
@@ -231,41 +231,41 @@ class PadPanel(Panel):
         top.addWidget(button("×", partial(self._take_off, pad.id, layer), tip="Take this slice off the pad", name=name, small=True))
         column.addLayout(top)
         wave = MiniWave(26)
-        wave.show_part(self._session.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))
+        wave.show_part(self._session.project.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))
         column.addWidget(wave)
         turns = sum(one.up_to == layer.up_to for one in pad.layers)
         column.addWidget(label(f"to {layer.up_to}" + (", in turn" if turns > 1 else ""), "dim"))
         return cell
 
     def _take_off(self, pad_id: int, layer: Layer) -> None:
-        self._session.edit("take slice off pad", lambda d: take_off(d, pad_id, layer))
+        self._session.store.edit("take slice off pad", lambda d: take_off(d, pad_id, layer))
 
     def _rename(self) -> None:
         pad = self.pad()
         if pad is not None and self.name.text().strip() != pad.name:
-            self._session.edit("rename pad", lambda d: rename_pad(d, pad.id, self.name.text()))
+            self._session.store.edit("rename pad", lambda d: rename_pad(d, pad.id, self.name.text()))
         self._leave_field()
 
     def _set_drum(self, index: int) -> None:
         pad, drum = self.pad(), self.drum.itemData(index)
         if pad is not None and drum != pad.drum:
-            self._session.edit(f"make pad {DRUMS[drum].label.lower()}", lambda d: set_pad_drum(d, pad.id, drum))
+            self._session.store.edit(f"make pad {DRUMS[drum].label.lower()}", lambda d: set_pad_drum(d, pad.id, drum))
         self._leave_field()
 
     def _set_note(self, note: int) -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.edit("set note", lambda d: set_pad_note(d, pad.id, note))
+            self._session.store.edit("set note", lambda d: set_pad_note(d, pad.id, note))
 
     def _preview_level(self, level_db: float) -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.preview(lambda d: set_pad_level(d, pad.id, level_db))
+            self._session.store.preview(lambda d: set_pad_level(d, pad.id, level_db))
 
     def _set_level(self, level_db: float) -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.edit("set level", lambda d: set_pad_level(d, pad.id, level_db))
+            self._session.store.edit("set level", lambda d: set_pad_level(d, pad.id, level_db))
 
     def _choose(self, **values: object) -> None:
         pad = self.pad()
@@ -275,17 +275,17 @@ class PadPanel(Panel):
     def _preview_shape(self, shape: Shape) -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.preview(lambda d: set_shape(d, pad.id, shape))
+            self._session.store.preview(lambda d: set_shape(d, pad.id, shape))
 
     def _choose_shape(self, shape: Shape, words: str = "shape pad") -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.edit(words, lambda d: set_shape(d, pad.id, shape))
+            self._session.store.edit(words, lambda d: set_shape(d, pad.id, shape))
 
     def _copy_shape(self) -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.edit("copy shape", lambda d: copy_shape(d, pad.id))
+            self._session.store.edit("copy shape", lambda d: copy_shape(d, pad.id))
 
     def choose_file(self) -> None:
         """Ask for a sound file to put on the pad."""
@@ -293,13 +293,13 @@ class PadPanel(Panel):
         if pad is not None:
             name, _ = QFileDialog.getOpenFileName(self, "Put a sound on the pad", "", f"Sounds ({SOUNDS});;All files (*)")
             if name:
-                self._session.borrow(Path(name), pad.slot)
+                self._session.requests.borrow(Path(name), pad.slot)
 
     def clear(self) -> None:
         """Take all slices off the pad."""
         pad = self.pad()
         if pad is not None:
-            self._session.edit("clear pad", lambda d: clear_pad(d, pad.id))
+            self._session.store.edit("clear pad", lambda d: clear_pad(d, pad.id))
 
 
 def _named(text: str, widget: QWidget) -> QWidget:

@@ -14,6 +14,7 @@ from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, label
 from bompla.engine.midi_port import KEY_PRESSURE, NOTE_OFF, NOTE_ON
+from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Pad
 
 GAP = 8.0
@@ -35,7 +36,7 @@ class _Surface(QWidget):
         self.setAccessibleName("Practice pads")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(360, 340)
-        session.document_changed.connect(lambda _: self.update())
+        session.store.document_changed.connect(lambda _: self.update())
 
     def cell(self, slot: int) -> QRectF:
         """Return where a pad is."""
@@ -45,7 +46,7 @@ class _Surface(QWidget):
 
     def pads(self) -> dict[int, Pad]:
         """Return the pads of the first page by their slot."""
-        document = self._session.document
+        document = self._session.store.document
         return {pad.slot: pad for pad in document.pads if pad.slot < PADS_PER_PAGE} if document else {}
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -152,18 +153,18 @@ class PracticePads(QDialog):
         if not self.perform.isChecked():
             self._timer.stop()
             return
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             self.perform.setChecked(False)
             return
         pads = {pad.id: pad for pad in document.pads if pad.slot < PADS_PER_PAGE}
-        beat_ms = 60_000.0 / document.bpm / self._playback.speed
+        beat_ms = 60_000.0 / document.bpm / self._playback.baking.speed
         self._due = sorted(
             (
                 (max(0.0, hit.at_beats * beat_ms + self._random.gauss(0.0, self.loose.value() / 2.0) + self.late.value()),
                  pads[hit.pad_id].slot, pads[hit.pad_id], hit.velocity)
-                for hit in document.pattern.hits
-                if hit.pad_id in pads and 0.0 <= hit.at_beats < document.pattern_beats
+                for hit in pattern_of(document).hits
+                if hit.pad_id in pads and 0.0 <= hit.at_beats < pattern_beats(document)
             ),
             key=lambda due: due[0],
         )

@@ -120,7 +120,7 @@ class TrimView(ShapePicture):
     @property
     def length_ms(self) -> float:
         """The length of the slice."""
-        clip = self._session.sound_of(self._layer)
+        clip = self._session.project.sound_of(self._layer)
         return 1000.0 * (self._span[1] - self._span[0]) / clip.sample_rate if clip else 1.0
 
     def _x(self, ms: float) -> float:
@@ -153,7 +153,7 @@ class TrimView(ShapePicture):
 
     def _crossing(self, ms: float) -> float:
         """Return the place nearest to one at which the sound crosses zero, within 2 ms."""
-        clip = self._session.sound_of(self._layer)
+        clip = self._session.project.sound_of(self._layer)
         if clip is None or ms <= 0.5 or ms >= self.length_ms - 0.5:
             return max(0.0, ms) if 0.5 < ms < self.length_ms - 0.5 else (0.0 if ms <= 0.5 else self.length_ms)
         at = self._span[0] + round(ms * clip.sample_rate / 1000.0)
@@ -168,7 +168,7 @@ class TrimView(ShapePicture):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), theme().colour("sunk"))
-        summary = self._session.summary_of(self._layer)
+        summary = self._session.project.summary_of(self._layer)
         if summary is None:
             return
         peak = float(abs(summary.columns(*self._span, 64)).max())

@@ -56,7 +56,7 @@ class KitStage(Stage):
         pads.body.addLayout(self._playing_row())
         self.grid = PadGrid(session)
         self.grid.struck.connect(self.strike)
-        self.grid.let_go.connect(playback.let_go)
+        self.grid.let_go.connect(playback.pads.let_go)
         pads.body.addWidget(self.grid, 1)
         left.addWidget(pads, 1)
         tray = Panel("Slices not on a pad · drag one up")
@@ -85,8 +85,8 @@ class KitStage(Stage):
         self.view.chosen.connect(self._show_view)
         right.addWidget(self.view, 0, Qt.AlignmentFlag.AlignLeft)
         self.panel = PadPanel(self.session, listen=self._listen, leave_field=self.grid.setFocus)
-        self.more = PadMore(self.session, pad=self.panel.pad, strike=self.playback.strike, learn=self.playback.learn_note)
-        self.colour = ColourPanel(self.session, printing=self.playback.print_loop)
+        self.more = PadMore(self.session, pad=self.panel.pad, strike=self.playback.pads.strike, learn=self.playback.pads.learn_note)
+        self.colour = ColourPanel(self.session, printing=self.playback.bouncer.bounce_loop)
         self.areas = {"pad": scrolling(self.panel), "more": scrolling(self.more), "colour": scrolling(self.colour)}
         for area in self.areas.values():
             area.setFixedWidth(400)
@@ -114,15 +114,15 @@ class KitStage(Stage):
         row.addStretch(1)
         row.addWidget(button("Practice", self.show_practice_pads, tip="A simulated controller that sends MIDI to these pads"))
         self.playback.recorder.changed.connect(self.record.setChecked)
-        self.playback.struck.connect(lambda pad_id, _: self.grid.light(pad_id))
+        self.playback.pads.struck.connect(lambda pad_id, _: self.grid.light(pad_id))
         return row
 
     def _set_tail(self, tail: str) -> None:
-        self.session.edit(f"tails: {tail}", lambda d: set_kit_tail(d, tail))
+        self.session.store.edit(f"tails: {tail}", lambda d: set_kit_tail(d, tail))
 
     def _record(self) -> None:
         if self.record.isChecked():
-            self.playback.record()
+            self.playback.transport.record()
         else:
             self.playback.recorder.end()
 
@@ -164,34 +164,34 @@ class KitStage(Stage):
 
     def strike(self, pad_id: int, velocity: int) -> None:
         """Play a pad and show it; the slice as it was, where that is asked for."""
-        document = self.session.document
+        document = self.session.store.document
         if self.panel.compare.isChecked() and document is not None:
             layer = document.pad(pad_id).layer_for(velocity)
             if layer is not None:
-                self.playback.audition_span(*document.layer_bounds(layer))
+                self.playback.pads.audition_span(*document.layer_bounds(layer))
             return
-        if self.playback.strike(pad_id, velocity):
+        if self.playback.pads.strike(pad_id, velocity):
             self.grid.light(pad_id)
 
     def remake(self) -> None:
         """Make the kit anew from the slices; what was done by hand stays."""
-        self.session.edit("make the kit again", remade_kit)
+        self.session.store.edit("make the kit again", remade_kit)
 
     def slices_in_order(self) -> None:
         """Put every slice on a pad of its own."""
-        if self.session.edit("a pad for each slice", kit_of_slices):
-            document = self.session.document
+        if self.session.store.edit("a pad for each slice", kit_of_slices):
+            document = self.session.store.document
             if document is not None and document.pads:
-                self.session.select(pad_id=document.pads[0].id)
+                self.session.view.select(pad_id=document.pads[0].id)
 
     def strike_key(self, key: str) -> bool:
         """Play the pad of a computer key; False where that key has none."""
         place = PAD_KEYS.find(key.upper())
         pad = self.grid.pad_in(self.grid.page * PADS_PER_PAGE + place) if place >= 0 else None
-        document = self.session.document
+        document = self.session.store.document
         if pad is None or document is None:
             return False
-        self.session.select(pad_id=pad.id)
+        self.session.view.select(pad_id=pad.id)
         self.strike(pad.id, usual_velocity(document, pad.id))
         return True
 
@@ -204,12 +204,12 @@ class KitStage(Stage):
         self.grid.update()
 
     def _hear(self, cut_id: int) -> None:
-        document = self.session.document
+        document = self.session.store.document
         piece = next((p for p in document.slices() if p.cut.id == cut_id), None) if document else None
         if piece is not None:
-            self.playback.audition(piece)
+            self.playback.pads.audition(piece)
 
     def _listen(self) -> None:
-        pad, document = self.panel.pad(), self.session.document
+        pad, document = self.panel.pad(), self.session.store.document
         if pad is not None and document is not None:
             self.strike(pad.id, usual_velocity(document, pad.id))

@@ -5,25 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from numpy import float32
-from numpy.typing import NDArray
-
+from bompla.analysis.pictures import Pictures
 from bompla.analysis.spectrogram import Spectrogram
 from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.formats.project import Project
 from bompla.model.document import Document
 from bompla.model.history import History
-
-
-@dataclass(frozen=True, eq=False)
-class Pictures:
-    """What is drawn beside the waveform: attack strength, and the levels of low, mid and high."""
-
-    curve: NDArray[float32]
-    curve_step_s: float
-    bands: NDArray[float32]
-    bands_step_s: float
 
 
 @dataclass(frozen=True)
@@ -43,14 +31,14 @@ class Selection:
 
 @dataclass(frozen=True)
 class Work:
-    """Long work under way: what it is, how far, and whether it can be cancelled."""
+    """Long work under way: what it is, and how far."""
 
     label: str
     share: float
 
 
 @dataclass(eq=False)
-class Opened:
+class ProjectSound:
     """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it."""
 
     history: History
@@ -67,14 +55,26 @@ class Opened:
         slices = document.slices()
         self.selection = Selection(cut_id=slices[0].cut.id if slices else 0, pad_id=document.pads[0].id if document.pads else 0)
 
+    @property
+    def unsaved(self) -> bool:
+        """Whether it was edited since it was saved."""
+        if self.history.document is self.saved:
+            return False
+        return bool(self.history.done) or self.saved is not None
 
-Loaded = tuple[list[Opened], int, Mapping[str, Clip]]
-"""Sounds ready to be shown, which of them is, and what their pads borrow."""
+
+@dataclass(frozen=True, eq=False)
+class Loaded:
+    """Sounds ready to be shown, which of them is, and by content what their pads borrow."""
+
+    sounds: tuple[ProjectSound, ...]
+    current: int
+    borrowed: Mapping[str, Clip]
 
 
-def opened_of(project: Project, *, saved: bool) -> Loaded:
+def loaded_of(project: Project, *, saved: bool) -> Loaded:
     """Return the sounds of a project ready to be shown."""
-    sounds = [
-        Opened(History(document), clip, WaveSummary.of(clip), document if saved else None) for document, clip in project.sources
-    ]
-    return sounds, project.current, project.borrowed
+    sounds = tuple(
+        ProjectSound(History(document), clip, WaveSummary.of(clip), document if saved else None) for document, clip in project.sources
+    )
+    return Loaded(sounds, project.current, project.borrowed)

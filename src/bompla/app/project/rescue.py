@@ -7,17 +7,17 @@ from pathlib import Path
 
 from bompla.app.project.session import Session
 from bompla.errors import BomplaError
-from bompla.formats.project import SUFFIX, Project, save_project
+from bompla.formats.project import SUFFIX, save_project
 
 
 def rescue(session: Session, folder: Path) -> Path | None:
     """Write unsaved work to a folder before the application ends in an error; None if there is none."""
-    if not session.dirty:
+    if not session.project.dirty:
         return None
     try:
         folder.mkdir(parents=True, exist_ok=True)
         path = folder / f"rescued {time.strftime('%Y-%m-%d %H.%M.%S')}{SUFFIX}"
-        save_project(Project(tuple((s.history.document, s.clip) for s in session.sounds), session.current, dict(session.borrowed)), path)
+        save_project(session.project.as_file(), path)
     except (BomplaError, OSError):
         return None
     return path

@@ -19,6 +19,7 @@ from bompla.app.ui.controls import Chips, Facts, Panel, button, label
 from bompla.app.ui.noteheads import draw_head
 from bompla.errors import BomplaError
 from bompla.formats.midi import MidiOptions, section_starts, write_midi, written_hits
+from bompla.model.detected_pattern import pattern_meter
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS
 from bompla.units import note_name
@@ -35,7 +36,7 @@ class TrackSheet(QWidget):
         self.options = MidiOptions()
         self.setAccessibleName("Tracks of the MIDI file")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        session.document_changed.connect(lambda _: self.update())
+        session.store.document_changed.connect(lambda _: self.update())
         theme().changed.connect(self.update)
 
     def placed(self, document: Document) -> list[tuple[float, Hit]]:
@@ -53,7 +54,7 @@ class TrackSheet(QWidget):
             return document.loop.beats
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return
         painter = QPainter(self)
@@ -63,7 +64,7 @@ class TrackSheet(QWidget):
         beats = self.beats(document)
         pads = [pad for pad in document.pads if any(hit.pad_id == pad.id for hit in hits)]
         left, width = 230.0, self.width() - 248.0
-        bars = max(1, beats // document.pattern_meter.beats_per_bar)
+        bars = max(1, beats // pattern_meter(document).beats_per_bar)
         row_height = min(84.0, max(float(ROW), (self.height() - 34.0) / max(1, len(pads))))
         bottom = 28.0 + len(pads) * row_height
         for bar in range(bars + 1):
@@ -113,7 +114,7 @@ class SendOut(Stage):
         picture.body.addWidget(self.sheet, 1)
         layout.addWidget(picture, 1)
         layout.addWidget(self._panel(choose_path))
-        session.opened.connect(self._forget)
+        session.project.opened.connect(self._forget)
         self.connect_all()
 
     def state_line(self, document: Document | None) -> str:
@@ -126,9 +127,9 @@ class SendOut(Stage):
         """Show what will be written."""
         hits = [hit for _, hit in self.sheet.placed(document)]
         self.facts.set("tempo", f"{document.bpm:.2f} BPM")
-        self.facts.set("meter", document.pattern_meter.name)
+        self.facts.set("meter", pattern_meter(document).name)
         beats = self.sheet.beats(document)
-        self.facts.set("bars", f"{beats / document.pattern_meter.beats_per_bar:g}")
+        self.facts.set("bars", f"{beats / pattern_meter(document).beats_per_bar:g}")
         self.in_order.setEnabled(bool(document.order))
         self.facts.set("hits", str(len(hits)))
         self.facts.set("tracks", str(len({hit.pad_id for hit in hits})))
@@ -136,7 +137,7 @@ class SendOut(Stage):
 
     def write_to(self, path: Path) -> bool:
         """Write the MIDI file; False, with a message, where it cannot be written."""
-        document = self.session.document
+        document = self.session.store.document
         if document is None:
             return False
         try:
@@ -147,7 +148,7 @@ class SendOut(Stage):
         self.last_written, self._written_of = path, document
         self.written_line.setText(f"Written: {path.name}")
         self.session.hub.note(f"Wrote {path}.")
-        self.session.saved_changed.emit()
+        self.session.project.saved_changed.emit()
         return True
 
     def _panel(self, choose_path: Callable[[], object]) -> QWidget:
@@ -199,7 +200,7 @@ class SendOut(Stage):
         self.sheet.update()
 
     def _write_order(self) -> None:
-        document = self.session.document
+        document = self.session.store.document
         if document is not None:
             self.letters.setText(" ".join(step.letter for step in document.order for _ in range(step.repeats)))
 
@@ -207,7 +208,7 @@ class SendOut(Stage):
         letters = tuple(one for one in text.upper() if one.isalpha())
         self.sheet.options = replace(self.sheet.options, letters=letters)
         self.sheet.update()
-        document = self.session.document
+        document = self.session.store.document
         if document is not None:
             self.refresh(document)
 

@@ -68,10 +68,10 @@ class CutView(SoundPicture):
         self._channels: tuple[Clip, tuple[WaveSummary, ...]] | None = None
         self.setMouseTracking(True)
         self.setMinimumSize(420, 320)
-        session.document_changed.connect(self._document_changed)
-        session.selection_changed.connect(self.redraw_over)
-        session.pictures_changed.connect(self.redraw)
-        session.doubts_changed.connect(self.redraw_over)
+        session.store.document_changed.connect(self._document_changed)
+        session.view.selection_changed.connect(self.redraw_over)
+        session.requests.pictures_changed.connect(self.redraw)
+        session.review.changed.connect(self.redraw_over)
 
     def row(self, name: str) -> QRectF:
         """Return where a row is: `sound`, `high`, `mid`, `low`, `spectrogram` or `strength`; empty where it is hidden."""
@@ -101,7 +101,7 @@ class CutView(SoundPicture):
 
     def threshold_y(self) -> float:
         """Return where the threshold line is."""
-        row, document = self.row("strength"), self._session.document
+        row, document = self.row("strength"), self._session.store.document
         share = document.threshold if document else 0.0
         return row.bottom() - share * row.height()
 
@@ -126,9 +126,10 @@ class CutView(SoundPicture):
         drag = self._drag
         if drag is not None and drag.kind == "cut":
             cut = next((c for c in document.cuts if c.id == drag.cut_id), None)
-            if cut is not None and self._session.clip is not None:
+            if cut is not None and self._session.project.clip is not None:
                 sound = self.row("sound")
-                paint_magnifier(painter, self._session.clip, cut.at_sample, QPointF(self._axis.x(cut.at_sample), sound.center().y()), sound)
+                place = QPointF(self._axis.x(cut.at_sample), sound.center().y())
+                paint_magnifier(painter, self._session.project.clip, cut.at_sample, place, sound)
 
     def paint_still(self, painter: QPainter, document: Document, ratio: float) -> None:
         """Draw everything that does not change while cuts are dragged and sound plays."""
@@ -143,7 +144,7 @@ class CutView(SoundPicture):
             painter.drawLine(QPointF(10.0, y), QPointF(LABEL_WIDTH - 9.0, y))
 
     def _paint_sound(self, painter: QPainter, ratio: float) -> None:
-        axis, row, summary = self._axis, self.row("sound"), self._session.summary
+        axis, row, summary = self._axis, self.row("sound"), self._session.project.summary
         assert summary is not None
         parts = self._channel_summaries() if self.every_channel else (summary,)
         height = row.height() / len(parts)
@@ -154,7 +155,7 @@ class CutView(SoundPicture):
         self._label(painter, "sound", row, "dim")
 
     def _channel_summaries(self) -> tuple[WaveSummary, ...]:
-        clip = self._session.clip
+        clip = self._session.project.clip
         assert clip is not None
         if self._channels is None or self._channels[0] is not clip:
             each = (Clip(clip.samples[:, n : n + 1], clip.sample_rate) for n in range(min(clip.channels, 8)))
@@ -162,7 +163,7 @@ class CutView(SoundPicture):
         return self._channels[1]
 
     def _paint_ribbons(self, painter: QPainter, document: Document, ratio: float) -> None:
-        pictures = self._session.pictures
+        pictures = self._session.project.pictures
         for name, index, role in RIBBONS:
             row = self.row(name)
             if row.height() < 3.0:
@@ -176,7 +177,7 @@ class CutView(SoundPicture):
 
     def _paint_spectrogram(self, painter: QPainter, document: Document, ratio: float) -> None:
         row = self.row("spectrogram")
-        sound = self._session.opened_sound
+        sound = self._session.project.sound
         if row.height() < 3.0:
             return
         self._label(painter, "spectrum", row, "dim")
@@ -202,7 +203,7 @@ class CutView(SoundPicture):
             painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, text)
 
     def _paint_strength(self, painter: QPainter, document: Document, ratio: float) -> None:
-        pictures, row = self._session.pictures, self.row("strength")
+        pictures, row = self._session.project.pictures, self.row("strength")
         if row.height() < 3.0:
             return
         self._label(painter, "attack\nstrength", row, "dim")
@@ -229,8 +230,8 @@ class CutView(SoundPicture):
         return self._marks
 
     def _paint_cuts(self, painter: QPainter, document: Document) -> None:
-        selection = self._session.selection
-        doubts = self._session.doubts
+        selection = self._session.view.selection
+        doubts = self._session.review.found
         if self._doubted[0] is not doubts:
             self._doubted = (doubts, frozenset(doubt.cut_id for doubt in doubts))
         marked = Marked(selection.cut_id, selection.more_cuts, self._doubted[1], self._dimmed)
@@ -253,7 +254,7 @@ class CutView(SoundPicture):
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def _cut_near(self, x: float) -> Cut | None:
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return None
         return self._marks_of(document).near(self._axis, x, GRAB)
@@ -267,7 +268,7 @@ class CutView(SoundPicture):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        document = self._session.document
+        document = self._session.store.document
         x, y = event.position().x(), event.position().y()
         if document is None or event.button() != Qt.MouseButton.LeftButton:
             return
@@ -279,7 +280,7 @@ class CutView(SoundPicture):
         elif y < RULER:
             self.sought.emit(max(0.0, self._axis.sample(x)))
         elif self._over_sound(y) and (cut := self._cut_near(x)):
-            self._session.select(cut_id=cut.id)
+            self._session.view.select(cut_id=cut.id)
             self._drag = _Drag("cut", cut.id, float(cut.at_sample), x)
         elif x >= self._axis.left:
             self._choose(document, round(self._axis.sample(x)), event.modifiers())
@@ -288,16 +289,16 @@ class CutView(SoundPicture):
         piece = document.slice_at(at_sample)
         if piece is None:
             return
-        selection = self._session.selection
+        selection = self._session.view.selection
         if modifiers & Qt.KeyboardModifier.ControlModifier:
-            self._session.select(cut_id=piece.cut.id, more_cuts=frozenset(selection.cut_ids) ^ {piece.cut.id})
+            self._session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(selection.cut_ids) ^ {piece.cut.id})
         elif modifiers & Qt.KeyboardModifier.ShiftModifier:
             ids = [s.cut.id for s in document.slices()]
             first = ids.index(selection.cut_id) if selection.cut_id in ids else 0
             low, high = sorted((first, piece.number - 1))
-            self._session.select(cut_id=selection.cut_id, more_cuts=frozenset(ids[low : high + 1]))
+            self._session.view.select(cut_id=selection.cut_id, more_cuts=frozenset(ids[low : high + 1]))
         else:
-            self._session.select(cut_id=piece.cut.id)
+            self._session.view.select(cut_id=piece.cut.id)
             self.sliced.emit(piece.cut.id)
 
     def _over_sound(self, y: float) -> bool:
@@ -310,7 +311,7 @@ class CutView(SoundPicture):
         row = self.row("strength")
         last = row.top() if row.height() > 0.0 else float(self.height())
         if event.button() == Qt.MouseButton.LeftButton and RULER <= y < last and x >= self._axis.left:
-            self._session.cut_at(round(self._axis.sample(x)), snap=not _free(event))
+            self._session.requests.cut_at(round(self._axis.sample(x)), snap=not _free(event))
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -332,13 +333,13 @@ class CutView(SoundPicture):
         elif drag.kind == "threshold":
             row = self.row("strength")
             drag.value = min(1.0, max(0.0, (row.bottom() - y) / row.height()))
-            self._session.preview(lambda document: set_threshold(document, drag.value))
+            self._session.store.preview(lambda document: set_threshold(document, drag.value))
         else:
             drag.value = self._dragged_to(x, _free(event))
-            self._session.preview(lambda document: move_cut(document, drag.cut_id, round(drag.value)))
+            self._session.store.preview(lambda document: move_cut(document, drag.cut_id, round(drag.value)))
 
     def _dragged_to(self, x: float, free: bool) -> float:
-        document = self._session.document
+        document = self._session.store.document
         at = self._axis.sample(x)
         if document is None or free:
             return at
@@ -350,23 +351,23 @@ class CutView(SoundPicture):
         if drag is None or drag.kind == "rows":
             return
         if drag.kind == "threshold":
-            self._session.edit("set threshold", lambda document: set_threshold(document, drag.value))
+            self._session.store.edit("set threshold", lambda document: set_threshold(document, drag.value))
         else:
-            self._session.edit("move cut", lambda document: move_cut(document, drag.cut_id, round(drag.value)))
+            self._session.store.edit("move cut", lambda document: move_cut(document, drag.cut_id, round(drag.value)))
         self.redraw_over()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
         if event.key() == Qt.Key.Key_Escape and self._drag is not None:
             self._drag = None
-            self._session.drop_preview()
+            self._session.store.drop_preview()
         else:
             super().keyPressEvent(event)
 
 
 def nudge_samples(session: Session, ms: float) -> int:
     """Return a step in milliseconds as samples of the session's sound."""
-    return ms_to_samples(ms, session.clip.sample_rate) if session.clip else 0
+    return ms_to_samples(ms, session.project.clip.sample_rate) if session.project.clip else 0
 
 
 def _free(event: QMouseEvent) -> bool:

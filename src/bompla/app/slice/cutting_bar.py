@@ -91,7 +91,7 @@ class CuttingBar(QWidget):
                                tip="Draw every channel by itself")
         row.addWidget(self.channels)
         self.scale = combo("Scale of the spectrum", [("mel", "mel"), ("linear", "linear")])
-        self.scale.activated.connect(lambda _: self._session.ask_spectrogram(self.scale.currentText()))
+        self.scale.activated.connect(lambda _: self._session.requests.ask_spectrogram(self.scale.currentText()))
         self.range = combo("Range of the spectrum", [(f"{range_db} dB", range_db) for range_db in RANGES_DB])
         self.range.setCurrentIndex(2)
         self.range.activated.connect(lambda _: self._view.set_range(float(self.range.currentData())))
@@ -139,12 +139,12 @@ class CuttingBar(QWidget):
             return set_cutting(document, replace(document.cutting, **{name: weight}))
 
         if held:
-            self._session.preview(change)
+            self._session.store.preview(change)
         else:
-            self._session.edit(f"weigh {name} drums", change)
+            self._session.store.edit(f"weigh {name} drums", change)
 
     def _change(self, text: str, cutting: Callable[[Document], Cutting]) -> None:
-        self._session.edit(text, lambda document: set_cutting(document, cutting(document)))
+        self._session.store.edit(text, lambda document: set_cutting(document, cutting(document)))
 
     def _show(self, name: str) -> None:
         shown = self.shown[name].isChecked()
@@ -152,9 +152,9 @@ class CuttingBar(QWidget):
         if name == "spectrogram":
             self.scale.setVisible(shown)
             self.range.setVisible(shown)
-            sound = self._session.opened_sound
+            sound = self._session.project.sound
             if shown and sound is not None and sound.spectrogram is None:
-                self._session.ask_spectrogram(self.scale.currentText())
+                self._session.requests.ask_spectrogram(self.scale.currentText())
 
 
 def _box(name: str, low: float, high: float, changed: Callable[[float], None]) -> QDoubleSpinBox:

@@ -35,21 +35,21 @@ class DoubtPanel(Panel):
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._area.setWidget(content)
         self.body.addWidget(self._area)
-        session.doubts_changed.connect(self.refresh)
-        session.selection_changed.connect(lambda _: self.refresh())
-        session.opened.connect(self.refresh)
+        session.review.changed.connect(self.refresh)
+        session.view.selection_changed.connect(lambda _: self.refresh())
+        session.project.opened.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:
         """Show the doubt of the selected slice and those after it."""
-        doubts = self._session.doubts
+        doubts = self._session.review.found
         count = len(doubts)
         self.heading.setText("Nothing to check" if not count else "1 slice to check" if count == 1 else f"{count} slices to check")
         shown = self._ahead()[:SHOWN]
         self._area.setVisible(bool(shown))
         self._area.setFixedHeight(66 * len(shown))
         clear_layout(self._rows)
-        document = self._session.document
+        document = self._session.store.document
         numbers = {piece.cut.id: piece.number for piece in document.slices()} if document else {}
         for doubt in shown:
             self._rows.addWidget(self._row(doubt, numbers.get(doubt.cut_id, 0)))
@@ -58,7 +58,7 @@ class DoubtPanel(Panel):
     def go_next(self) -> None:
         """Choose and play the next slice to check, after the selected one."""
         ahead = self._ahead()
-        if ahead and ahead[0].cut_id == self._session.selection.cut_id:
+        if ahead and ahead[0].cut_id == self._session.view.selection.cut_id:
             ahead = ahead[1:] or ahead
         if ahead:
             self._choose(ahead[0].cut_id)
@@ -92,19 +92,19 @@ class DoubtPanel(Panel):
         self._edit(mend.words or mend.label, mend.edit, following)
 
     def _edit(self, words: str, edit: Callable[[Document], Document], following: int) -> None:
-        if self._session.edit(words, edit) and following:
-            document = self._session.document
+        if self._session.store.edit(words, edit) and following:
+            document = self._session.store.document
             if document is not None and any(cut.id == following for cut in document.cuts):
                 self._choose(following)
 
     def _ahead(self) -> list[Doubt]:
         """Return the doubts in order, from that of the selected slice on, and round again."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return []
         order = {piece.cut.id: piece.number for piece in document.slices()}
-        here = order.get(self._session.selection.cut_id, 0)
-        known = [doubt for doubt in self._session.doubts if doubt.cut_id in order]
+        here = order.get(self._session.view.selection.cut_id, 0)
+        known = [doubt for doubt in self._session.review.found if doubt.cut_id in order]
         return sorted(known, key=lambda doubt: (order[doubt.cut_id] < here, order[doubt.cut_id]))
 
     def _row(self, doubt: Doubt, number: int) -> QWidget:
@@ -132,8 +132,8 @@ class DoubtPanel(Panel):
         return made
 
     def _choose(self, cut_id: int) -> None:
-        self._session.select(cut_id=cut_id)
-        document = self._session.document
+        self._session.view.select(cut_id=cut_id)
+        document = self._session.store.document
         piece = next((p for p in document.slices() if p.cut.id == cut_id), None) if document else None
         if piece is not None:
-            self._playback.audition(piece)
+            self._playback.pads.audition(piece)

@@ -17,7 +17,7 @@ from bompla.app.ui.controls import Facts, HeadBadge, MiniWave, Panel, button, cl
 from bompla.model.cut_edits import correct_all, hold_cuts, rename_slice, set_left_out, set_underneath
 from bompla.model.document import Document, Heard, Slice
 from bompla.model.drums import DRUMS
-from bompla.render.sounds import fade_out_ms
+from bompla.render.levels import fade_out_ms
 from bompla.render.underneath import underneath
 from bompla.units import gain_to_db, samples_to_ms
 
@@ -79,17 +79,17 @@ class SlicePanel(Panel):
 
     def chosen(self) -> Slice | None:
         """Return the selected slice."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None:
             return None
-        wanted = self._session.selection.cut_id
+        wanted = self._session.view.selection.cut_id
         return next((p for p in document.slices() if p.cut.id == wanted), None)
 
     def chosen_ids(self) -> tuple[int, ...]:
         """Return the ids of all selected cuts that are still there."""
-        document = self._session.document
+        document = self._session.store.document
         known = {cut.id for cut in document.cuts} if document else set()
-        return tuple(i for i in self._session.selection.cut_ids if i in known)
+        return tuple(i for i in self._session.view.selection.cut_ids if i in known)
 
     def refresh(self, document: Document) -> None:
         """Show the selected slice."""
@@ -102,7 +102,7 @@ class SlicePanel(Panel):
         rest = (f", and {more} more" if more else "") + (" · left out" if cut.left_out else "")
         self.heading.setText(f"Slice {piece.number} of {count}{rest}")
         lead = cut.heard[0].drum if cut.heard else "perc"
-        self.wave.show_part(self._session.summary, piece.start_sample, piece.end_sample, theme().drum(lead))
+        self.wave.show_part(self._session.project.summary, piece.start_sample, piece.end_sample, theme().drum(lead))
         self._show_facts(document, piece)
         if not self.name.hasFocus():
             self.name.setText(cut.name)
@@ -116,7 +116,7 @@ class SlicePanel(Panel):
         self._show_heard(piece)
 
     def _show_facts(self, document: Document, piece: Slice) -> None:
-        cut, rate, clip = piece.cut, document.source.sample_rate, self._session.clip
+        cut, rate, clip = piece.cut, document.source.sample_rate, self._session.project.clip
         self.facts.set("starts", position_words(document, cut.attack_sample))
         length = f"{samples_to_ms(piece.end_sample - piece.start_sample, rate):.1f} ms"
         self.facts.set("cut", ORIGINS[cut.origin] + (", held" if cut.held else ""))
@@ -158,7 +158,7 @@ class SlicePanel(Panel):
         piece, ids = self.chosen(), self.chosen_ids()
         if piece is not None and drum and (len(ids) > 1 or not (piece.cut.heard and piece.cut.heard[0].drum == drum)):
             words = f"call {len(ids)} slices" if len(ids) > 1 else "call slice"
-            self._session.edit(f"{words} {DRUMS[drum].label.lower()}", lambda d: correct_all(d, ids, drum))
+            self._session.store.edit(f"{words} {DRUMS[drum].label.lower()}", lambda d: correct_all(d, ids, drum))
         self._leave_field()
 
     def _add_under(self, index: int) -> None:
@@ -172,32 +172,32 @@ class SlicePanel(Panel):
         piece = self.chosen()
         if piece is not None:
             words = f"{'add' if sounds else 'take out'} {DRUMS[drum].label.lower()} underneath"
-            self._session.edit(words, lambda d: set_underneath(d, piece.cut.id, drum, sounds))
+            self._session.store.edit(words, lambda d: set_underneath(d, piece.cut.id, drum, sounds))
 
     def choose_alike(self) -> None:
         """Choose all slices that sound like this one."""
-        document, piece = self._session.document, self.chosen()
+        document, piece = self._session.store.document, self.chosen()
         if document is not None and piece is not None:
-            self._session.select(cut_id=piece.cut.id, more_cuts=frozenset(alike(document, piece.cut.id)))
+            self._session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(alike(document, piece.cut.id)))
 
     def toggle_hold(self) -> None:
         """Hold the selected cuts, or let them go."""
         piece, ids = self.chosen(), self.chosen_ids()
         if piece is not None:
             held = not piece.cut.held
-            self._session.edit("hold cut" if held else "let cut go", lambda d: hold_cuts(d, ids, held))
+            self._session.store.edit("hold cut" if held else "let cut go", lambda d: hold_cuts(d, ids, held))
 
     def toggle_left_out(self) -> None:
         """Leave the selected slices out, or take them in."""
         piece, ids = self.chosen(), self.chosen_ids()
         if piece is not None:
             out = not piece.cut.left_out
-            self._session.edit("leave slice out" if out else "take slice in", lambda d: set_left_out(d, ids, out))
+            self._session.store.edit("leave slice out" if out else "take slice in", lambda d: set_left_out(d, ids, out))
 
     def _rename(self) -> None:
         piece = self.chosen()
         if piece is not None and self.name.text().strip() != piece.cut.name:
-            self._session.edit("rename slice", lambda d: rename_slice(d, piece.cut.id, self.name.text()))
+            self._session.store.edit("rename slice", lambda d: rename_slice(d, piece.cut.id, self.name.text()))
         self._leave_field()
 
 

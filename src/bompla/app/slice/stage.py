@@ -34,7 +34,7 @@ class SliceStage(Stage):
         layout, left = self.columns()
         self.view = CutView(session)
         self.view.sliced.connect(lambda _: self._listen())
-        self.view.sought.connect(playback.seek)
+        self.view.sought.connect(playback.transport.seek)
         self.bar = CuttingBar(session, self.view)
         left.addWidget(self.bar)
         left.addLayout(self._offer_row())
@@ -52,7 +52,7 @@ class SliceStage(Stage):
         layout.addLayout(column)
         self._commands()
         self.connect_all()
-        session.doubts_changed.connect(lambda: self._refresh(session.document))
+        session.review.changed.connect(lambda: self._refresh(session.store.document))
 
     def _offer_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -80,7 +80,7 @@ class SliceStage(Stage):
         """Return how many slices there are, and how many to check."""
         if document is None:
             return ""
-        count, doubts = len(document.slices()), len(self.session.doubts)
+        count, doubts = len(document.slices()), len(self.session.review.found)
         if doubts:
             return f"{count} · {doubts} to check"
         offered, _ = self.offered(document)
@@ -88,7 +88,7 @@ class SliceStage(Stage):
 
     def needs_you(self) -> bool:
         """Whether there are slices to check."""
-        return bool(self.session.doubts)
+        return bool(self.session.review.found)
 
     def chosen(self) -> Slice | None:
         """Return the selected slice."""
@@ -115,22 +115,23 @@ class SliceStage(Stage):
 
     def strike_key(self, slot: int) -> bool:
         """Play a slice for the key of a pad, where the keys play slices; False where they do not."""
-        document, piece = self.session.document, self.chosen()
+        document, piece = self.session.store.document, self.chosen()
         if not self.keys_play.isChecked() or document is None:
             return False
         slices = document.slices()
         first = 0 if piece is None else (piece.number - 1) // PADS_PER_PAGE * PADS_PER_PAGE
         if first + slot < len(slices):
             chosen = slices[first + slot]
-            self.session.select(cut_id=chosen.cut.id)
-            self.playback.audition(chosen)
+            self.session.view.select(cut_id=chosen.cut.id)
+            self.playback.pads.audition(chosen)
         return True
 
     def _commands(self) -> None:
         for key, action in {
             "slice_next": lambda: self.step(1), "slice_back": lambda: self.step(-1), "slice_listen": self._listen,
             "slice_drum": self._listen_drum, "slice_follow": self._listen_on, "slice_around": self._listen_around,
-            "slice_cut": lambda: self.session.cut_at(round(self.playback.playhead_sample())), "slice_between": self._cut_between,
+            "slice_cut": lambda: self.session.requests.cut_at(round(self.playback.transport.playhead_sample())),
+            "slice_between": self._cut_between,
             "slice_delete": self._delete, "slice_hold": self.panel.toggle_hold, "slice_leave": self.panel.toggle_left_out,
             "slice_later": lambda: self._nudge(nudge_samples(self.session, 1.0)),
             "slice_earlier": lambda: self._nudge(-nudge_samples(self.session, 1.0)),
@@ -146,18 +147,18 @@ class SliceStage(Stage):
 
     def step(self, by: int) -> None:
         """Go to another slice and play it."""
-        document, piece = self.session.document, self.chosen()
+        document, piece = self.session.store.document, self.chosen()
         if document is None or not (slices := document.slices()):
             return
         last = len(slices) - 1
         index = 0 if piece is None else max(0, min(last, piece.number - 1 + by))
         while self.singles.isChecked() and not _single(slices[index].cut) and 0 < index < last:
             index += by
-        self.session.select(cut_id=slices[index].cut.id)
+        self.session.view.select(cut_id=slices[index].cut.id)
         self._listen()
 
     def _dim(self) -> None:
-        document = self.session.document
+        document = self.session.store.document
         dimmed = frozenset[int]()
         if self.singles.isChecked() and document is not None:
             dimmed = frozenset(cut.id for cut in document.cuts if not _single(cut))
@@ -166,11 +167,11 @@ class SliceStage(Stage):
     def _listen(self) -> None:
         piece = self.chosen()
         if piece is not None:
-            self.playback.audition(piece)
+            self.playback.pads.audition(piece)
 
     def _listen_drum(self, drum: str = "") -> None:
         """Play one drum of the slice without what sounds with it: the one named, else the one in doubt, else the one that leads."""
-        document, piece, clip = self.session.document, self.chosen(), self.session.clip
+        document, piece, clip = self.session.store.document, self.chosen(), self.session.project.clip
         if document is None or piece is None or clip is None or not piece.cut.heard:
             return
         wanted = drum or (unsure_of(piece.cut) or piece.cut.heard[0]).drum
@@ -178,34 +179,34 @@ class SliceStage(Stage):
 
     def _listen_on(self) -> None:
         """Play the slice and a bar of what follows."""
-        document, piece = self.session.document, self.chosen()
+        document, piece = self.session.store.document, self.chosen()
         if document is not None and piece is not None:
-            self.playback.audition_span(piece.start_sample, piece.start_sample + document.loop.frames / document.loop.bars)
+            self.playback.pads.audition_span(piece.start_sample, piece.start_sample + document.loop.frames / document.loop.bars)
 
     def _listen_around(self) -> None:
-        document, piece = self.session.document, self.chosen()
+        document, piece = self.session.store.document, self.chosen()
         if document is not None and piece is not None:
             reach = ms_to_samples(AROUND_MS, document.source.sample_rate)
-            self.playback.audition_span(piece.start_sample - reach, piece.start_sample + reach)
+            self.playback.pads.audition_span(piece.start_sample - reach, piece.start_sample + reach)
 
     def _choose_all(self) -> None:
-        document, piece = self.session.document, self.chosen()
+        document, piece = self.session.store.document, self.chosen()
         if document is not None and piece is not None:
-            self.session.select(cut_id=piece.cut.id, more_cuts=frozenset(s.cut.id for s in document.slices()))
+            self.session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(s.cut.id for s in document.slices()))
 
     def _cut_between(self) -> None:
         """Cut the slice at its strongest inner attack, or in the middle where it has none."""
-        document, piece = self.session.document, self.chosen()
+        document, piece = self.session.store.document, self.chosen()
         if document is None or piece is None:
             return
         near = 4 * document.min_cut_frames
         inside = [a for a in document.attacks if piece.cut.attack_sample + near < a.at_sample < piece.end_sample - near]
         clear = [a for a in inside if a.clear_db >= MISSED_CLEAR_DB] or inside
         best = max(clear, key=lambda a: a.strength, default=None)
-        self.session.cut_at(best.at_sample if best else (piece.start_sample + piece.end_sample) // 2, snap=best is not None)
+        self.session.requests.cut_at(best.at_sample if best else (piece.start_sample + piece.end_sample) // 2, snap=best is not None)
 
     def _delete(self) -> None:
-        document, piece = self.session.document, self.chosen()
+        document, piece = self.session.store.document, self.chosen()
         if document is None or piece is None:
             return
         slices = document.slices()
@@ -214,13 +215,13 @@ class SliceStage(Stage):
             self.session.hub.note("The first slice begins with the loop; move the loop's start in Bring in instead.")
             return
         before = next(s.cut.id for s in reversed(slices[: piece.number]) if s.cut.id not in ids)
-        if self.session.edit("take out cut" if len(ids) == 1 else f"take out {len(ids)} cuts", lambda d: delete_cuts(d, ids)):
-            self.session.select(cut_id=before)
+        if self.session.store.edit("take out cut" if len(ids) == 1 else f"take out {len(ids)} cuts", lambda d: delete_cuts(d, ids)):
+            self.session.view.select(cut_id=before)
 
     def _nudge(self, by_samples: int) -> None:
         ids = self.panel.chosen_ids()
         if ids:
-            self.session.edit("nudge cut", lambda d: nudge_cuts(d, ids, by_samples))
+            self.session.store.edit("nudge cut", lambda d: nudge_cuts(d, ids, by_samples))
 
 
 def _single(cut: Cut) -> bool:

@@ -2,34 +2,102 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QObject
 
 from bompla.analysis.loop.seam import seamless
 from bompla.app.messages import MessageHub
-from bompla.app.project.jobs import Threads
+from bompla.app.project.tasks import Newest, Threads, Token
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.engine.host import Engine
 from bompla.errors import EngineError
 from bompla.model.document import Document, Loop, Slice
-from bompla.render.sounds import drum_key, for_listening, made_sound
+from bompla.render.events import SoundKey, drum_key
 
 MOST_PREVIEW_S = 30.0
+MOST_KEPT = 8
+
+
+@dataclass(frozen=True, eq=False)
+class StretchRequest:
+    """A stretch of a sound, so many times on end, at a speed."""
+
+    clip: Clip
+    start: int
+    end: int
+    times: int
+    speed: float
+    sample_rate: int
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """All that the sound depends on."""
+        return self.clip.content_hash, self.start, self.end, self.times, self.speed, self.sample_rate
+
+
+@dataclass(frozen=True, eq=False)
+class DrumRequest:
+    """A drum of a slice, without what sounds with it."""
+
+    clip: Clip
+    sound: SoundKey
+    sample_rate: int
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """All that the sound depends on."""
+        return self.clip.content_hash, self.sound, self.sample_rate
+
+
+@dataclass(frozen=True)
+class FileRequest:
+    """A sound file, at a speed."""
+
+    path: Path
+    speed: float
+    sample_rate: int
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """A file may change: what was made of it is not kept."""
+        return ()
+
+
+def _stretch(request: StretchRequest, _token: Token) -> NDArray[np.float32]:
+    from bompla.render.speed import for_listening
+
+    last = min(request.end, request.start + round(MOST_PREVIEW_S * request.clip.sample_rate))
+    sound = for_listening(request.clip, request.start, last, request.sample_rate, speed=request.speed)
+    return np.tile(sound, (request.times, 1)) if request.times > 1 else sound
+
+
+def _drum(request: DrumRequest, _token: Token) -> NDArray[np.float32]:
+    from bompla.render.bake import made_sound
+
+    return made_sound(request.clip, request.sound, request.sample_rate)
+
+
+def _file(request: FileRequest, token: Token) -> NDArray[np.float32]:
+    clip = read_clip(request.path)
+    token.check()
+    return _stretch(StretchRequest(clip, 0, clip.frames, 1, request.speed, request.sample_rate), token)
 
 
 class Previews(QObject):
-    """Makes what is previewed off the interface thread; what is asked for last is what is heard."""
+    """Makes what is previewed off the interface thread; what is asked for last is what is heard. The last few are kept."""
 
     def __init__(self, hub: MessageHub, engine: Engine, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._hub, self._engine = hub, engine
         self._threads = Threads(self)
-        self._asked = 0
+        self._newest = Newest()
+        self._kept: dict[tuple[object, ...], NDArray[np.float32]] = {}
 
     @property
     def busy(self) -> bool:
@@ -42,18 +110,11 @@ class Previews(QObject):
 
     def play(self, clip: Clip, start: int, end: int, *, times: int = 1, speed: float = 1.0) -> None:
         """Play a stretch of any sound, so many times on end."""
-        rate = self._engine.sample_rate
-
-        def make() -> Any:
-            sound = for_listening(clip, start, min(end, start + round(MOST_PREVIEW_S * clip.sample_rate)), rate, speed=speed)
-            return np.tile(sound, (times, 1)) if times > 1 else sound
-
-        self._make(make)
+        self._hear(_stretch, StretchRequest(clip, start, end, times, speed, self._engine.sample_rate))
 
     def play_drum(self, document: Document, clip: Clip, piece: Slice, drum: str) -> None:
         """Play a drum of a slice without what sounds with it."""
-        rate = self._engine.sample_rate
-        self._make(lambda: made_sound(clip, drum_key(document, piece, drum), rate))
+        self._hear(_drum, DrumRequest(clip, drum_key(document, piece, drum), self._engine.sample_rate))
 
     def play_seam(self, clip: Clip, loop: Loop, reach: int, times: int) -> None:
         """Play so many samples before a loop's end and after its start on end, so many times."""
@@ -62,30 +123,33 @@ class Previews(QObject):
         joined = Clip(np.concatenate([part[-reach:], part[:reach]]), clip.sample_rate)
         self.play(joined, 0, joined.frames, times=times)
 
-    def play_file(self, path: Path, *, speed_for: Callable[[Clip], float] | None = None) -> None:
+    def play_file(self, path: Path, *, speed: float = 1.0) -> None:
         """Play a sound file."""
-        rate = self._engine.sample_rate
-
-        def make() -> Any:
-            clip = read_clip(path)
-            speed = speed_for(clip) if speed_for else 1.0
-            return for_listening(clip, 0, min(clip.frames, round(MOST_PREVIEW_S * clip.sample_rate)), rate, speed=speed)
-
-        self._make(make)
+        self._hear(_file, FileRequest(path, speed, self._engine.sample_rate))
 
     def stop(self) -> None:
         """End what is previewed."""
-        self._asked += 1
+        self._newest.cancel("preview")
         self._engine.stop_preview()
 
-    def _make(self, make: Callable[[], Any]) -> None:
-        self._asked += 1
-        wanted = self._asked
-        self._threads.run(make, lambda sound: self._hear(wanted, sound), self._hub.trouble)
+    def _hear(self, function: Any, request: StretchRequest | DrumRequest | FileRequest) -> None:
+        self._newest.cancel("preview")
+        known = self._kept.get(request.key) if request.key else None
+        if known is not None:
+            self._send(known)
+            return
 
-    def _hear(self, wanted: int, sound: Any) -> None:
-        if wanted == self._asked:
-            try:
-                self._engine.preview(sound)
-            except EngineError as error:
-                self._hub.trouble(str(error))
+        def done(sound: NDArray[np.float32]) -> None:
+            if request.key:
+                self._kept[request.key] = sound
+                while len(self._kept) > MOST_KEPT:
+                    del self._kept[next(iter(self._kept))]
+            self._send(sound)
+
+        self._newest.keep("preview", self._threads.run(function, request, done=done, failed=self._hub.trouble))
+
+    def _send(self, sound: NDArray[np.float32]) -> None:
+        try:
+            self._engine.preview(sound)
+        except EngineError as error:
+            self._hub.trouble(str(error))

@@ -13,6 +13,7 @@ from bompla.engine.bounce import click_sounds
 from bompla.engine.host import Engine
 from bompla.groove.grid import quantised
 from bompla.groove.takes import Strike, Takes, taken_back
+from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.pattern_edits import add_played
 
 
@@ -42,7 +43,7 @@ class Recorder(QObject):
 
     def begin(self) -> bool:
         """Record from now on; False where nothing is open or it records already."""
-        if self._session.document is None or self.recording:
+        if self._session.store.document is None or self.recording:
             return False
         self.recording, self._recorded = True, []
         self.changed.emit(True)
@@ -50,10 +51,10 @@ class Recorder(QObject):
 
     def counted_in(self) -> NDArray[np.float32]:
         """Return the clicks of a bar to count in, shape (frames, 2); no frames where that is not wanted."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None or not self.count_in:
             return np.zeros((0, 2), np.float32)
-        beats = document.pattern_meter.beats_per_bar
+        beats = pattern_meter(document).beats_per_bar
         beat = round(60.0 / document.bpm / self._speed() * self._engine.sample_rate)
         sound = np.zeros((beat * beats, 2), np.float32)
         for n, click in enumerate([0] + [1] * (beats - 1)):
@@ -87,13 +88,13 @@ class Recorder(QObject):
 
     def put_in(self, strikes: list[Strike], words: str) -> None:
         """Put strikes into the pattern as one step that is called by these words."""
-        document = self._session.document
+        document = self._session.store.document
         if document is None or not strikes:
             return
-        hits = taken_back(strikes, bpm=document.bpm * self._speed(), beats=document.pattern_beats, late_s=self.latency_s)
+        hits = taken_back(strikes, bpm=document.bpm * self._speed(), beats=pattern_beats(document), late_s=self.latency_s)
         if self.input_quantise > 0.0:
-            steps = quantised([beat for _, beat, _, _ in hits], document.pattern_beats, compound=document.pattern_meter.compound)
+            steps = quantised([beat for _, beat, _, _ in hits], pattern_beats(document), compound=pattern_meter(document).compound)
             hits = [(pad_id, beat + self.input_quantise * (float(step) - beat), velocity, pitch)
                     for (pad_id, beat, velocity, pitch), step in zip(hits, steps, strict=True)]
         replacing = self.replacing
-        self._session.edit(f"{words}: {len(hits)} hits", lambda d: add_played(d, hits, replacing=replacing))
+        self._session.store.edit(f"{words}: {len(hits)} hits", lambda d: add_played(d, hits, replacing=replacing))

@@ -1,0 +1,68 @@
+"""Looking the slices over for what is doubtful, beside the work on them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from bompla.analysis.review.doubts import Doubt, doubts_of
+from bompla.app.messages import MessageHub
+from bompla.app.project.project import Project
+from bompla.app.project.store import DocumentStore
+from bompla.app.project.tasks import Threads, Token
+from bompla.audio.clip import Clip
+from bompla.model.document import Document
+
+
+@dataclass(frozen=True, eq=False)
+class ReviewRequest:
+    """A document to be looked over, and its sound."""
+
+    document: Document
+    clip: Clip
+
+
+def _review(request: ReviewRequest, _token: Token) -> tuple[Doubt, ...]:
+    return doubts_of(request.document, request.clip)
+
+
+class Review(QObject):
+    """Looks over the sound that is worked on, once at a time, and again where it changed meanwhile."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, hub: MessageHub, project: Project, store: DocumentStore, threads: Threads, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._hub, self._project, self._store, self._threads = hub, project, store, threads
+        self.found: tuple[Doubt, ...] = ()
+        self._seen: Document | None = None
+        self._looking = False
+        project.opened.connect(self._forget)
+        store.document_changed.connect(lambda _: self._look())
+
+    def _forget(self) -> None:
+        """Start anew, as a sound is shown: nothing of it is found yet, even where it is the one that was looked over last."""
+        self.found, self._seen = (), None
+
+    def _look(self) -> None:
+        """Look the slices over, if that was not done for them as they are, and no gesture is in progress."""
+        sound = self._project.sound
+        if sound is None or self._looking or self._store.previewing or sound.history.document is self._seen:
+            return
+        request = ReviewRequest(sound.history.document, sound.clip)
+        self._looking = True
+
+        def take(found: tuple[Doubt, ...]) -> None:
+            self._looking, self._seen = False, request.document
+            if sound is self._project.sound:
+                before, self.found = self.found, found
+                if [(d.cut_id, d.reason) for d in before] != [(d.cut_id, d.reason) for d in found]:
+                    self.changed.emit()
+            self._look()
+
+        def fail(sentence: str) -> None:
+            self._looking, self._seen = False, request.document  # not again until it changes
+            self._hub.trouble(sentence)
+
+        self._threads.run(_review, request, done=take, failed=fail)

@@ -1,0 +1,117 @@
+"""The document store: history, preview and undo of the sound that is worked on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from bompla.app.messages import MessageHub
+from bompla.app.project.project import Project
+from bompla.errors import EditError
+from bompla.model.document import Document
+from bompla.model.history import History
+
+
+class DocumentStore(QObject):
+    """Holds the document and tells its listeners, once, after each whole change."""
+
+    document_changed = pyqtSignal(object)
+
+    def __init__(self, hub: MessageHub, project: Project, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._hub, self._project = hub, project
+        self._preview: Document | None = None
+        project.opened.connect(self._forget_preview)
+
+    @property
+    def history(self) -> History | None:
+        """The history of the sound that is worked on."""
+        sound = self._project.sound
+        return sound.history if sound is not None else None
+
+    @property
+    def document(self) -> Document | None:
+        """The document as it is shown: with a gesture in progress, if there is one."""
+        if self._preview is not None:
+            return self._preview
+        return self.history.document if self.history else None
+
+    @property
+    def previewing(self) -> bool:
+        """Whether a gesture is in progress: what costs time may wait for its end."""
+        return self._preview is not None
+
+    def edit(self, label: str, change: Callable[[Document], Document]) -> bool:
+        """Make an edit as one step of undo; False, with a message, where it cannot be made."""
+        if self.history is None:
+            return False
+        try:
+            after = change(self.history.document)
+        except EditError as error:
+            self._preview = None
+            self._hub.trouble(str(error))
+            self.tell()
+            return False
+        had_preview, self._preview = self._preview is not None, None
+        history = self.history.after(after, label)
+        if history is self.history and not had_preview:
+            return False
+        self._set_history(history)
+        return True
+
+    def amend(self, change: Callable[[Document], Document]) -> None:
+        """Change what is shown, not what there is: no step of undo."""
+        if self.history is not None:
+            self._preview = None
+            self._set_history(self.history.amended(change))
+
+    def preview(self, change: Callable[[Document], Document]) -> None:
+        """Show a gesture in progress; `edit` or `drop_preview` ends it."""
+        if self.history is None:
+            return
+        try:
+            self._preview = change(self.history.document)
+        except EditError:
+            return
+        self.tell()
+
+    def drop_preview(self) -> None:
+        """Go back to the document before the gesture."""
+        if self._preview is not None:
+            self._preview = None
+            self.tell()
+
+    def undo(self) -> None:
+        """Undo the last edit."""
+        self.go_back(1)
+
+    def redo(self) -> None:
+        """Make the last undone edit again."""
+        self.go_back(-1)
+
+    def go_back(self, steps: int) -> None:
+        """Undo so many edits at once, or with a negative number make as many undone ones again."""
+        history = self.history
+        if history is None or not steps:
+            return
+        before = history
+        for _ in range(abs(steps)):
+            history = history.undo() if steps > 0 else history.redo()
+        if history is not before:
+            self._preview = None
+            self._set_history(history)
+
+    def tell(self) -> None:
+        """Tell the listeners what the document is."""
+        self.document_changed.emit(self.document)
+        self._project.saved_changed.emit()
+
+    def _set_history(self, history: History) -> None:
+        sound = self._project.sound
+        if sound is not None:
+            sound.history = history
+            self.tell()
+
+    def _forget_preview(self) -> None:
+        self._preview = None

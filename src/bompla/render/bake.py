@@ -1,0 +1,99 @@
+"""Baking: what the engine plays, made from a document and its sound."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.analysis.loop.seam import seamless
+from bompla.analysis.separation.mix import mixed
+from bompla.audio.clip import Clip
+from bompla.groove.feel import felt_pattern
+from bompla.groove.order import passage_hits, total_beats
+from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.model.document import Loop
+from bompla.model.drums import BANDS_HZ
+from bompla.model.shape import PLAIN
+from bompla.render.band import only_band
+from bompla.render.events import BY_SLICES, Baked, BakeRequest, SoundKey, colour_values, played_hits, wanted_sounds
+from bompla.render.levels import FADE_OUT_MS, fade_out_ms
+from bompla.render.shaping import shaped
+from bompla.render.speed import at_rate, at_speed
+from bompla.units import ms_to_samples
+
+FADE_IN_MS = 0.4
+
+def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Baked:
+    """Return what to play; `check` is called now and then, and may raise to give it up."""
+    document, clip, rate, before = request.document, request.clip, request.sample_rate, request.before
+    if before is not None and (before.sample_rate, before.content_hash) != (rate, clip.content_hash):
+        before = None
+    original_key, original = _original(request, before)
+    check()
+    passages = request.passages
+    hits = passage_hits(document, passages) if passages else felt_pattern(document)
+    beats = round(total_beats(passages)) if passages else pattern_beats(document)
+    known = before.sounds if before is not None else {}
+    sounds: dict[SoundKey, NDArray[np.float32]] = {}
+    for key in sorted(wanted_sounds(document, clip, hits), key=str):
+        sounds[key] = known[key] if key in known else made_sound(_made_from(key, clip, request.borrowed), key, rate)
+        check()
+    frames_per_beat = original.shape[0] / document.loop.beats
+    events = tuple(hit for hit in played_hits(document, clip, hits, frames_per_beat, rate)
+                   if hit.at_frame < beats * frames_per_beat and hit.pad_id not in request.silenced)
+    meter = document.loop.meter if passages else pattern_meter(document)
+    return Baked(rate, original, sounds, events, beats, meter.beats_per_bar, document.loop.beats, request.speed,
+                 colour_values(document, frames_per_beat / rate), clip.content_hash, original_key)
+
+
+def _original(request: BakeRequest, before: Baked | None) -> tuple[tuple[object, ...], NDArray[np.float32]]:
+    """Return what is heard as the original, shape (frames, 2), with all that it was made of; taken over where that is the same."""
+    loop, clip, speed, way = request.document.loop, request.clip, request.speed, request.way
+    share = request.drums_share if request.drums_only is not None else 0.0
+    starts = tuple(s.start_sample - loop.start_sample for s in request.document.slices()) if way == BY_SLICES and speed != 1.0 else ()
+    key = (loop, share, request.band, speed, way, starts)
+    if before is not None and before.original_key == key:
+        return key, before.original
+    heard = clip
+    if share and request.drums_only is not None:
+        heard = Clip(mixed(clip.samples, request.drums_only.samples, share), clip.sample_rate)
+    if request.band is not None:
+        heard = only_band(heard, *BANDS_HZ[request.band])
+    sound = _seamless_at_rate(heard, loop, request.sample_rate)
+    return key, at_speed(sound, request.sample_rate, speed, way, [n * request.sample_rate / clip.sample_rate for n in starts])
+
+
+def made_sound(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float32]:
+    """Return a pad sound at the engine's rate, shape (frames, 2): cleaned, shaped, its edges faded where they would click."""
+    part = clip.part(key.start, key.end)
+    if key.others and key.shape.clean > 0.0:
+        from bompla.analysis.separation.pull_apart import pull_apart  # brings SciPy, which only cleaned pads need
+
+        drums = (key.drum, *key.others)
+        own = pull_apart(clip, key.start, key.end, drums, attack_sample=key.attack, alone=dict(key.alone))[key.drum]
+        share = np.float32(key.shape.clean)
+        part = Clip((1.0 - share) * part.samples + share * own.samples, clip.sample_rate)
+    sound = shaped(at_rate(part, 0, part.frames, sample_rate), sample_rate, key.shape)
+    return _faded(sound, sample_rate, fade_out_ms(part, 0, part.frames) if key.shape == PLAIN else FADE_OUT_MS)
+
+
+def _made_from(key: SoundKey, clip: Clip, borrowed: Mapping[str, Clip]) -> Clip:
+    return borrowed.get(key.of, Clip(np.zeros((1, 1), np.float32), clip.sample_rate)) if key.of else clip
+
+
+def _seamless_at_rate(clip: Clip, loop: Loop, sample_rate: int) -> NDArray[np.float32]:
+    whole = Clip(seamless(clip, loop), clip.sample_rate)
+    return at_rate(whole, 0, whole.frames, sample_rate)
+
+
+def _faded(sound: NDArray[np.float32], sample_rate: int, fade_out: float) -> NDArray[np.float32]:
+    sound = sound.copy()
+    first = min(ms_to_samples(FADE_IN_MS, sample_rate), len(sound))
+    last = min(ms_to_samples(fade_out, sample_rate), len(sound))
+    if first:
+        sound[:first] *= np.linspace(0.0, 1.0, first, dtype=np.float32)[:, np.newaxis]
+    if last:
+        sound[-last:] *= np.linspace(1.0, 0.0, last, dtype=np.float32)[:, np.newaxis]
+    return sound

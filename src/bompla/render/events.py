@@ -1,0 +1,256 @@
+"""What the engine plays, as values: which sounds are wanted, and which hits play them when and how loud."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+from msgspec.structs import replace
+from numpy.typing import NDArray
+
+from bompla.audio.clip import Clip
+from bompla.groove.order import Passage
+from bompla.model.document import Document, Hit, Layer, Pad, Slice
+from bompla.model.drums import Band
+from bompla.model.shape import PLAIN, Shape, sounding
+from bompla.render.shaping import lead_ms
+from bompla.render.underneath import Alone, alone, underneath, underneath_layer
+from bompla.units import db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
+
+STRETCHED, BY_SLICES, AS_TAPE = WAYS = ("stretched", "by its slices", "as a tape")
+"""How the original goes along at another speed."""
+
+SLOWEST, FASTEST = 0.2, 4.0
+MAX_SOUND_S = 12.0
+
+
+class SoundKey(NamedTuple):
+    """What a pad sound is made from: a stretch of the source in samples, its attack, its pad's shape.
+
+    `drum` and `others` name the drum that the pad stands for and those underneath, where it is cleaned of them, and
+    `alone` where in the loop they sound by themselves; `of` is the content hash of a borrowed sound that it is made from instead.
+    """
+
+    start: int
+    end: int
+    attack: int
+    shape: Shape = PLAIN
+    drum: str = ""
+    others: tuple[str, ...] = ()
+    of: str = ""
+    alone: Alone = ()
+
+
+@dataclass(frozen=True, eq=False)
+class Baked:
+    """A loop ready to be played at the engine's rate.
+
+    `original` has shape (frames, 2); `sounds` holds a pad sound for each stretch of the source
+    that a layer plays; `events` are the hits of the pattern in order of time. `speed` is how fast the
+    loop goes against the source, `colour` what the kit is coloured by, as the engine takes it. What plays
+    is `beats` long; where that is longer than the original, the original repeats. `content_hash` is that of the source, and
+    `original_key` tells what the original was made of.
+    """
+
+    sample_rate: int
+    original: NDArray[np.float32]
+    sounds: dict[SoundKey, NDArray[np.float32]]
+    events: tuple[PlayedHit, ...]
+    beats: int
+    beats_per_bar: int
+    loop_beats: int
+    speed: float = 1.0
+    colour: Mapping[str, object] = field(default_factory=lambda: {"on": False, "dry": 0.0, "beat_s": 0.5, "chain": []})
+    content_hash: str = ""
+    original_key: tuple[object, ...] = ()
+
+    @property
+    def frames(self) -> int:
+        """The length of the original loop in frames."""
+        return int(self.original.shape[0])
+
+    @property
+    def total_frames(self) -> int:
+        """The length of all that plays, in frames."""
+        return round(self.frames * self.beats / self.loop_beats)
+
+
+@dataclass(frozen=True, eq=False)
+class BakeRequest:
+    """All that decides what is played, as one value.
+
+    `borrowed` has the sounds from other files by their content; a pad whose sound is not in it is silent. With `passages` these play,
+    otherwise the shown variation. Of the original, `drums_share` says what of a mix is heard, where `drums_only` is known, and `band`
+    leaves one band of it. At another `speed` the pattern's hits move apart or together, and the original goes along in one of `WAYS`.
+    Hits of `silenced` pads are left out. What `before` has of it already is not made again.
+    """
+
+    document: Document
+    clip: Clip
+    sample_rate: int
+    borrowed: Mapping[str, Clip] = field(default_factory=dict)
+    passages: tuple[Passage, ...] = ()
+    speed: float = 1.0
+    way: str = STRETCHED
+    drums_only: Clip | None = None
+    drums_share: float = 0.0
+    band: Band | None = None
+    silenced: frozenset[int] = frozenset()
+    before: Baked | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlayedHit:
+    """A hit in frames of the engine: which sound, on which pad, in which choke set, how loud.
+
+    It is let go after `gate_frames`, 0 for not at all, and ends over `release_frames`; `room` and `echo` are
+    its pad's shares, `chance` in how many of the passes it plays.
+    """
+
+    at_frame: int
+    sound: SoundKey
+    pad_id: int
+    choke: int
+    gain: float
+    room: float = 0.0
+    echo: float = 0.0
+    kick: bool = False
+    gate_frames: int = 0
+    release_frames: int = 0
+    chance: float = 1.0
+    output: int = 0
+
+
+def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: float = 0.0) -> SoundKey:
+    """Return what a layer's sound on a pad is made from, some semitones off if wanted, no longer than `MAX_SOUND_S`."""
+    start, end = document.layer_bounds(layer)
+    end = min(end, start + round(MAX_SOUND_S * clip.sample_rate))
+    attack = min(max(start, layer.attack_sample), end)
+    shape = sounding(pad.shape)
+    tune = pitch + (document.colour.tune if document.colour.on else 0.0)
+    if tune:
+        shape = replace(shape, tune=round(shape.tune + tune, 4))
+    if shape.tail == PLAIN.tail and document.tail != "none":
+        shape = replace(shape, tail=document.tail)
+    if shape.clean <= 0.0 or layer.of:
+        return SoundKey(start, end, attack, shape, of=layer.of)
+    others = underneath_layer(document, pad, layer)
+    return SoundKey(start, end, attack, shape, pad.drum, others, alone=alone(document, (pad.drum, *others)) if others else ())
+
+
+def drum_key(document: Document, piece: Slice, drum: str) -> SoundKey:
+    """Return what a slice is made from with no other drum than this in it; the whole slice where no other is heard."""
+    others = underneath(piece.cut, drum)
+    own = alone(document, (drum, *others)) if others else ()
+    return SoundKey(piece.start_sample, piece.end_sample, piece.cut.attack_sample, replace(PLAIN, clean=1.0), drum, others, alone=own)
+
+
+def lead_frames(key: SoundKey, clip: Clip, sample_rate: int) -> int:
+    """Return how many frames of the engine a sound's attack lies after its start."""
+    attack_ms = samples_to_ms(key.attack - key.start, clip.sample_rate)
+    return ms_to_samples(lead_ms(key.shape, attack_ms), sample_rate)
+
+
+def strike_gain(pad: Pad, layer: Layer, velocity: int) -> float:
+    """Return the gain at which a layer's sound stands for a hit of some velocity."""
+    return db_to_gain(pad.level_db + velocity_to_db(velocity) - velocity_to_db(layer.velocity))
+
+
+def played_hits(
+    document: Document, clip: Clip, hits: Iterable[Hit], frames_per_beat: float, sample_rate: int
+) -> list[PlayedHit]:
+    """Return the hits that have a sound, in order of time."""
+    pads = {pad.id: pad for pad in document.pads}
+    result: list[PlayedHit] = []
+    turns: dict[int, int] = {}
+    for hit in hits:
+        if hit.at_beats < 0.0:
+            continue
+        for pad in with_stacked(pads, pads[hit.pad_id]):
+            layer = pad.layer_for(hit.velocity, turns.get(pad.id, 0))
+            turns[pad.id] = turns.get(pad.id, 0) + 1
+            if layer is None:
+                continue
+            key = sound_key(document, pad, layer, clip, hit.pitch)
+            at = max(0, round(hit.at_beats * frames_per_beat) - lead_frames(key, clip, sample_rate))
+            gate = round(hit.length_beats * frames_per_beat) + lead_frames(key, clip, sample_rate) if hit.length_beats > 0.0 else 0
+            result.append(PlayedHit(
+                at_frame=at, sound=key, pad_id=pad.id, choke=pad.choke_set, gain=strike_gain(pad, layer, hit.velocity),
+                room=pad.shape.room, echo=pad.shape.echo, kick=pad.drum == "kick", gate_frames=gate,
+                release_frames=ms_to_samples(pad.shape.release_ms, sample_rate), chance=hit.chance, output=pad.shape.output))
+    return sorted(result, key=lambda played: played.at_frame)
+
+
+def with_stacked(pads: Mapping[int, Pad], pad: Pad) -> list[Pad]:
+    """Return a pad and the one that sounds with it, if any."""
+    other = pads.get(pad.stacked)
+    return [pad] if other is None or other.id == pad.id else [pad, other]
+
+
+def wanted_sounds(document: Document, clip: Clip, hits: Iterable[Hit]) -> set[SoundKey]:
+    """Return all sounds that pads, hits and keys may ask for."""
+    pitched = {(hit.pad_id, hit.pitch) for hit in hits}
+    pitches: dict[int, set[float]] = {pad.id: {0.0} for pad in document.pads}
+    for pad in document.pads:
+        asked = {float(note - pad.note) for note in key_notes(document, pad)}
+        asked |= {pitch for pad_id, pitch in pitched if pad_id == pad.id}
+        for one in with_stacked({other.id: other for other in document.pads}, pad):
+            pitches[one.id] |= asked
+    return {sound_key(document, pad, layer, clip, pitch) for pad in document.pads for layer in pad.layers for pitch in pitches[pad.id]}
+
+
+def key_notes(document: Document, pad: Pad) -> list[int]:
+    """Return the notes that play a pad at their pitch, those of other pads left to them."""
+    low, high = pad.keys
+    if (low, high) == (0, 0):
+        return []
+    taken = {other.note for other in document.pads if other.id != pad.id}
+    return [note for note in range(low, high + 1) if note != pad.note and note not in taken]
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlayedNote:
+    """What a MIDI note plays up to a velocity; `velocity` is what the sound was played at."""
+
+    note: int
+    up_to: int
+    pad: int
+    choke: int
+    sound: SoundKey
+    gain: float
+    velocity: float
+    pitch: int = 0
+    room: float = 0.0
+    echo: float = 0.0
+    kick: bool = False
+    release_frames: int = 0
+    output: int = 0
+
+
+def played_notes(document: Document, clip: Clip, sample_rate: int) -> list[PlayedNote]:
+    """Return what each MIDI note plays, a pad before the one stacked with it."""
+    pads = {pad.id: pad for pad in document.pads}
+    result = []
+    for lead in document.pads:
+        for note in (lead.note, *key_notes(document, lead)):
+            pitch = note - lead.note
+            for pad in with_stacked(pads, lead):
+                release = ms_to_samples(pad.shape.release_ms, sample_rate) if pad.shape.held else 0
+                result += [
+                    PlayedNote(
+                        note=note, up_to=layer.up_to, pad=pad.id, choke=pad.choke_set,
+                        sound=sound_key(document, pad, layer, clip, float(pitch)), gain=db_to_gain(pad.level_db),
+                        velocity=float(layer.velocity), pitch=pitch, room=pad.shape.room, echo=pad.shape.echo, kick=pad.drum == "kick",
+                        release_frames=release, output=pad.shape.output)
+                    for layer in pad.layers
+                ]
+    return result
+
+
+def colour_values(document: Document, beat_s: float) -> dict[str, object]:
+    """Return a document's colour as the engine takes it, a beat being so long."""
+    colour = document.colour
+    chain = [(treatment.kind, list(treatment.values)) for treatment in colour.chain if treatment.on]
+    return {"on": colour.on, "dry": colour.dry, "beat_s": beat_s, "chain": chain}
