@@ -63,7 +63,7 @@ def main() -> None:
             heard = analyse(clip, name=path.name)
             times.append(time.perf_counter() - began)
         document = document_from(heard, path.stem)
-        found = np.array([c.attack_sample / clip.sample_rate for c in document.cuts if c.origin == "heard"])
+        found = np.array([c.attack_sample / clip.sample_rate for c in document.cuts if c.origin == "detected"])
         known = apart([hit["time_s"] for hit in truth["hits"]])
         pairs = mir_eval.util.match_events(known, found, 0.01)
         bias = 1000.0 * float(np.mean([found[j] - known[i] for i, j in pairs]))

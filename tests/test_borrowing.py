@@ -24,9 +24,10 @@ from bompla.formats.project import Project, project_bytes, read_project
 from bompla.groove.rebuild import tray
 from bompla.model.document import Borrowed, Document, Heard
 from bompla.model.kit_edits import add_layer, put_borrowed, put_on_slot
-from bompla.model.shape import OUTPUTS, Shape, held
-from bompla.render.bake import bake, level_as_the_kit
+from bompla.model.shape import OUTPUTS, Shape, clamped
+from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
+from bompla.render.levels import level_as_the_kit
 from conftest import settle
 
 RATE = 48_000
@@ -193,7 +194,7 @@ def test_pads_go_out_at_outputs_of_their_own() -> None:
             assert out[300] == pytest.approx(1.0), "where there are no others all of it goes to the first"
         else:
             assert out[300, 0::2] == pytest.approx([0.1, 0.2, 0.3, 0.4])
-    assert held(Shape(output=9)).output == 0
+    assert clamped(Shape(output=9)).output == 0
 
 
 def test_outputs_are_chosen_for_a_pad_and_a_device_and_heard(demo_window: Any, qtbot: Any) -> None:

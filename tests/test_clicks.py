@@ -38,7 +38,7 @@ def steps(sound: np.ndarray) -> np.ndarray:
 
 
 @pytest.mark.parametrize("path", loop_paths(), ids=lambda path: path.stem)
-@pytest.mark.parametrize("tail", ["none", "ring on", "back and forth"])
+@pytest.mark.parametrize("tail", ["end", "ring", "both"])
 def test_every_pad_sound_starts_and_ends_no_harder_than_it_moves(path: Path, tail: str) -> None:
     _, baked = baked_kit(path, tail)
     assert baked.sounds

@@ -38,7 +38,8 @@ RATE = 48_000
 
 def rack_of(*chain: tuple[str, tuple[float, ...]], dry: float = 0.0) -> Rack:
     rack = Rack(RATE)
-    rack.set({"on": True, "dry": dry, "beat_s": 0.5, "chain": [(kind, list(values)) for kind, values in chain]})
+    by_key = [(kind, dict(zip(TREATMENTS[kind].params, values, strict=True))) for kind, values in chain]
+    rack.set({"on": True, "dry": dry, "beat_s": 0.5, "chain": by_key})
     return rack
 
 
@@ -97,12 +98,13 @@ def test_the_squeeze_can_leave_the_kick_out() -> None:
 def test_any_colour_is_held_to_its_ranges_and_keeps_each_treatment_once(
     demo: tuple[Document, Clip], kinds: list[str], values: list[float], place: int
 ) -> None:
-    document = set_colour(demo[0], Colour(True, 99.0, 2.0, tuple(Treatment(kind, True, tuple(values)) for kind in kinds)))
+    document = set_colour(demo[0], Colour(True, 99.0, 2.0, tuple(
+        Treatment(kind, True, dict(zip(TREATMENTS[kind].params, values, strict=False))) for kind in kinds)))
     document = move_treatment(document, kinds[0], place)
     assert sorted(t.kind for t in document.colour.chain) == sorted(TREATMENTS)
     for treatment in document.colour.chain:
-        for param, value in zip(TREATMENTS[treatment.kind].params, treatment.values, strict=True):
-            assert param.low - 1e-4 <= value <= param.high + 1e-4
+        for key, param in TREATMENTS[treatment.kind].params.items():
+            assert param.low - 1e-4 <= treatment.values[key] <= param.high + 1e-4
     assert (document.colour.tune, document.colour.dry) == (12.0, 1.0)
     assert read_project(project_bytes(Project(((document, demo[1]),))), "it").sources[0][0].colour == document.colour
 
@@ -263,8 +265,8 @@ def test_how_a_pad_plays_through_the_window(demo_window: Any, qtbot: Any) -> Non
     snare = next(p for p in session.store.document.pads if p.drum == "snare")
     session.view.select(pad_id=snare.id)
     more = window.kit.more
-    more.held.click()
-    assert session.store.document.pad(snare.id).shape.held
+    more.gated.click()
+    assert session.store.document.pad(snare.id).shape.gated
     keyboard = more.keyboard
     y = 10
     start, end = (QPoint(round(keyboard.x_of(note + 0.6)), y) for note in (snare.note, snare.note + 7))

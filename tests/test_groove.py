@@ -89,7 +89,7 @@ def test_a_sound_with_no_attack_still_makes_a_document() -> None:
 
 
 def test_only_sure_drums_are_played() -> None:
-    cut = Cut(1, 0, 0, 0.9, "heard", heard=(Heard("kick", 0.9, 100), Heard("ride", SURE - 0.01, 80), Heard("crash", SURE, 80)))
+    cut = Cut(1, 0, 0, 0.9, "detected", heard=(Heard("kick", 0.9, 100), Heard("ride", SURE - 0.01, 80), Heard("crash", SURE, 80)))
     assert [h.drum for h in played(cut)] == ["kick", "crash"]
     soft = (Heard("snare", SURE_BY_DRUM["snare"], 30), Heard("snare", SURE_BY_DRUM["snare"] - 0.01, 30))
     assert [h.sure for h in soft] == [True, False]

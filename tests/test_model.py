@@ -139,7 +139,7 @@ EDITS: dict[str, Edit] = {
     "order": lambda d, a, b: set_order(d, (*d.order, OrderStep(nth(d.variations, a).letter, int(b * 40)))),
     "wander": lambda d, a, b: set_wander(d, with_rule(Wander(int(a * 99), int(b * 99)), WanderRule("A", 2.0 * a - 0.5, 99.0 * b))),
     "print": lambda d, a, _: printed(d, order_passages(d) if a < 0.5 else wander_passages(d), "printed"),
-    "colour": lambda d, a, b: set_treatment(d, nth(tuple(TREATMENTS), a), on=b > 0.3, values=(1e4 * b, -b, b)),
+    "colour": lambda d, a, b: set_treatment(d, nth(tuple(TREATMENTS), a), on=b > 0.3, values={"level": 1e4 * b, "amount": -b, "size": b}),
     "chain": lambda d, a, b: move_treatment(d, nth(tuple(TREATMENTS), a), int(b * 12) - 2),
     "stack": lambda d, a, b: set_stacked(d, nth(d.pads, a).id, nth(d.pads, b).id),
     "keys": lambda d, a, b: set_keys(d, nth(d.pads, a).id, nth(d.pads, a).note - int(9 * b), nth(d.pads, a).note + int(20 * b)),
@@ -243,11 +243,11 @@ def test_a_pad_follows_its_cut_and_keeps_its_sound_without_it(demo: tuple[Docume
 def test_a_made_kit_leads_with_the_cleanest_slice() -> None:
     def cut(number: int, velocity: int, *more: Heard) -> Cut:
         at = number * 10_000
-        return Cut(number, at, at, 0.5, "heard", heard=(Heard("snare", 0.9, velocity), *more))
+        return Cut(number, at, at, 0.5, "detected", heard=(Heard("snare", 0.9, velocity), *more))
 
     hat = Heard("hat_closed", 0.8, 90)
     cuts = [cut(1, 100, hat), cut(2, 104), cut(3, 40), cut(4, 42, hat), cut(5, 98, hat)]
-    doubtful = Cut(6, 60_000, 60_000, 0.5, "heard", heard=(Heard("kick", 1.0, 110), Heard("snare", 0.42, 72)))
+    doubtful = Cut(6, 60_000, 60_000, 0.5, "detected", heard=(Heard("kick", 1.0, 110), Heard("snare", 0.42, 72)))
     pads, next_id = made_kit([*cuts, doubtful], 100)
     snare = next(pad for pad in pads if pad.drum == "snare")
     assert [layer.at_sample for layer in snare.layers] == [30_000, 20_000]

@@ -18,9 +18,14 @@ from bompla.app.kit.colour_panel import ColourPanel
 from bompla.app.kit.keyboard import FIRST, LAST, KeyboardBar
 from bompla.app.ui.raster import dots_pixmap, level_pixmap, lines_image, spans_pixmap
 from bompla.app.ui.value_bar import ValueBar
-from bompla.groove.feel import own_feels
+from bompla.groove.feel import FEEL_PARAMS, own_feels
+from bompla.groove.takes import QUANTISE
+from bompla.groove.writers import WRITERS
 from bompla.model.colour import TREATMENTS, colour_of
 from bompla.model.document import OrderStep
+from bompla.model.kit_edits import LEVEL
+from bompla.model.order_edits import CHANCE
+from bompla.model.phrase_edits import AMOUNT
 from bompla.model.shape import SHAPE_PARAMS
 
 NONE, SHIFT = Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier
@@ -173,8 +178,14 @@ def test_feels_are_chosen_by_keys() -> None:
     assert plots.step_place(swung, 0).x() == pytest.approx(6.0 + 0.5 * width)
 
 
+EVERY_PARAM = [
+    *SHAPE_PARAMS.values(), *(p for facts in TREATMENTS.values() for p in facts.params.values()), *FEEL_PARAMS.values(),
+    *(p for writer in WRITERS.values() for p in writer.params), LEVEL, CHANCE, AMOUNT, QUANTISE,
+]
+
+
 @pytest.mark.usefixtures("qapp")
-@pytest.mark.parametrize("param", [*SHAPE_PARAMS.values(), *(p for facts in TREATMENTS.values() for p in facts.params)],
+@pytest.mark.parametrize("param", EVERY_PARAM,
                          ids=lambda param: f"{param.label} {param.key}")
 def test_every_bar_stays_in_its_range_and_comes_back_to_its_default(param: Any) -> None:
     bar = ValueBar(param)
@@ -187,13 +198,15 @@ def test_every_bar_stays_in_its_range_and_comes_back_to_its_default(param: Any) 
     assert told[0] == pytest.approx(param.low, abs=0.05 * (param.high - param.low))
     assert told[-1] == pytest.approx(param.high, rel=0.06, abs=0.02 * (param.high - param.low))
     assert all(param.low - 1e-6 <= value <= param.high + 1e-6 for value in told)
-    assert told[0] < told[1] < told[2]
+    assert told[0] <= told[1] <= told[2]
+    assert told[0] < told[2]
+    assert all(param.clamped(value) == pytest.approx(value, abs=1e-4) for value in told)
     for _ in range(300):
         QTest.keyClick(bar, Qt.Key.Key_Right)
     assert bar.value == pytest.approx(param.high)
     QTest.mouseDClick(bar, LEFT, NONE, QPoint(60, 25))
     assert told[-1] == param.default
-    assert bar.words(param.default)
+    assert param.in_words(param.default)
 
 
 def test_a_treatment_is_dragged_down_the_chain(demo_window: Any) -> None:

@@ -23,7 +23,7 @@ from bompla.model.cut_edits import (
     add_cut,
     correct_all,
     delete_cuts,
-    hold_cuts,
+    lock_cuts,
     move_cut,
     nudge_cuts,
     set_cutting,
@@ -148,7 +148,7 @@ def test_even_steps_pull_to_attacks_and_mix_with_hits(demo: tuple[Document, Clip
     assert gaps.min() >= 0.25 * document.source.sample_rate - 1
     kicks = set_cutting(document, Cutting(high=0.0, mid=0.0))
     assert 4 < len(kicks.slices()) < len(document.slices())
-    assert all(s.cut.heard[0].drum == "kick" or len(s.cut.heard) > 1 for s in kicks.slices() if s.cut.origin == "heard")
+    assert all(s.cut.heard[0].drum == "kick" or len(s.cut.heard) > 1 for s in kicks.slices() if s.cut.origin == "detected")
     for changed in (even, pulled, both, marks, apart, kicks):
         assert pattern_of(changed) == pattern_of(document)
 
@@ -160,7 +160,7 @@ EDITS = {
     "apart": lambda d, a, _: set_cutting(d, replace(d.cutting, min_distance_ms=1.0 + 200.0 * a)),
     "weigh": lambda d, a, b: set_cutting(d, replace(d.cutting, low=2 * a, high=2 * b)),
     "threshold": lambda d, a, _: set_threshold(d, a),
-    "hold": lambda d, a, b: hold_cuts(d, [d.cuts[int(a * (len(d.cuts) - 1))].id], b > 0.5),
+    "hold": lambda d, a, b: lock_cuts(d, [d.cuts[int(a * (len(d.cuts) - 1))].id], b > 0.5),
     "move": lambda d, a, b: move_cut(d, d.cuts[int(a * (len(d.cuts) - 1))].id, int(b * d.source.frames)),
     "nudge": lambda d, a, b: nudge_cuts(d, [c.id for c in d.cuts[: int(8 * a)]], int(400 * (b - 0.5))),
     "delete": lambda d, a, _: delete_cuts(d, [d.cuts[1 + int(a * (len(d.cuts) - 2))].id] if len(d.cuts) > 2 else []),
@@ -180,8 +180,8 @@ def test_any_edits_keep_the_slices_whole_and_come_undone(demo: tuple[Document, C
         assert slices[-1].end_sample == document.loop.end_sample
         assert all(a.end_sample == b.start_sample for a, b in pairwise(slices))
         if document.cutting.hits or document.cutting.even:
-            assert slices[0].start_sample <= document.loop.start_sample + document.min_cut_frames or slices[0].cut.held
-        free = [s.start_sample for s in slices if not s.cut.held and s.cut.origin != "hand"]
+            assert slices[0].start_sample <= document.loop.start_sample + document.min_cut_frames or slices[0].cut.locked
+        free = [s.start_sample for s in slices if not s.cut.locked and s.cut.origin != "hand"]
         assert all(d >= document.min_cut_frames for d in np.diff(free[1:]))
         assert pattern_of(document) == pattern_of(demo[0])
     while history.done:
@@ -205,7 +205,7 @@ def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: A
     click(9, CTRL)
     assert len(session.view.selection.cut_ids) == 5
     press(view, Qt.Key.Key_H, CTRL)
-    assert sum(c.held for c in session.store.document.cuts) == 5
+    assert sum(c.locked for c in session.store.document.cuts) == 5
     assert "4 more" in stage.panel.heading.text()
     press(view, Qt.Key.Key_K, ALT)
     assert session.store.history.undo_label == "call 5 slices kick"

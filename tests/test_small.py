@@ -64,7 +64,7 @@ def test_places_and_samples_are_each_others_inverse(axis: TimeAxis, share: float
 @given(AXES, st.lists(st.tuples(st.floats(0.05, 20.0), st.floats(0.0, 1.0), st.floats(-1e6, 1e6)), max_size=12))
 def test_however_it_is_zoomed_and_scrolled_the_axis_stays_inside(axis: TimeAxis, moves: list[tuple[float, float, float]]) -> None:
     first, last = 0.0, 2e6
-    axis = axis.held(first, last) if axis.end - axis.start <= last - first else replace_span(axis, first, last)
+    axis = axis.kept_inside(first, last) if axis.end - axis.start <= last - first else replace_span(axis, first, last)
     for factor, share, by in moves:
         x = axis.left + share * axis.width
         under = axis.sample(x)
@@ -136,7 +136,7 @@ def test_a_document_survives_being_text(meter: str, bars: int, places: list[tupl
     from bompla.model.document import Pad, Variation
 
     made = replace(document, loop=Loop(0, 4 * RATE, bars, meter), pads=(Pad(7, 0, "kick", "Kick", 36),), next_id=99,
-                   variations=(Variation("A", "as heard", hits),), cuts=(Cut(50, 10, 12, 0.5, "heard"),))
+                   variations=(Variation("A", "as heard", hits),), cuts=(Cut(50, 10, 12, 0.5, "detected"),))
     assert msgspec.convert(msgspec.to_builtins(made), Document) == made
     assert msgspec.json.decode(msgspec.json.encode(made), type=Document) == made
     offered = meters_for(made)

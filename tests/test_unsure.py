@@ -32,7 +32,7 @@ Told = list[tuple[str, float]]
 
 
 def cut_of(heard: Told) -> Cut:
-    return Cut(7, 0, 0, 0.9, "heard", heard=tuple(Heard(drum, share, 80) for drum, share in heard))
+    return Cut(7, 0, 0, 0.9, "detected", heard=tuple(Heard(drum, share, 80) for drum, share in heard))
 
 
 def with_heard(document: Document, heard: dict[int, Told]) -> Document:

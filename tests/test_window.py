@@ -180,7 +180,7 @@ def test_cuts_are_dragged_stepped_through_named_and_taken_out(demo_window: Any, 
     drag(view, at(x, y), at(x + 6, y), Qt.KeyboardModifier.AltModifier)
     moved = session.store.document.cut(piece.cut.id)
     assert moved.at_sample == pytest.approx(view.axis.sample(round(x + 6)), abs=2 * view.axis.samples_per_point)
-    assert moved.held
+    assert moved.locked
     view.setFocus()
     assert loudest_after(qtbot, window, lambda: QTest.keyClick(view, Qt.Key.Key_Right)) > 0.001
     assert window.slice.chosen().number == 7

@@ -115,7 +115,7 @@ def test_a_process_that_dies_is_told_and_started_again(qtbot: Any, demo_loops: l
     by=st.floats(-20_000.0, 20_000.0),
 )
 def test_zoom_keeps_its_place_and_nothing_outside_is_shown(start: float, span: float, factor: float, share: float, by: float) -> None:
-    axis = TimeAxis(start, start + span, 70.0, 800.0).held(0.0, 18_000.0)
+    axis = TimeAxis(start, start + span, 70.0, 800.0).kept_inside(0.0, 18_000.0)
     x = 70.0 + 800.0 * share
     zoomed = axis.zoomed(factor, x, 0.0, 18_000.0)
     assert zoomed.start >= -1e-6

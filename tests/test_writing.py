@@ -122,8 +122,7 @@ def test_a_feel_is_taken_saved_loaded_and_laid_over_another_pattern(demo: tuple[
 @given(st.sampled_from(sorted(WRITERS)), st.data())
 def test_every_writer_writes_where_it_is_told(demo: tuple[Document, Clip], key: str, data: st.DataObject) -> None:
     document, writer = demo[0], WRITERS[key]
-    values = {c.key: data.draw(st.floats(c.low, c.high)) for c in writer.choices}
-    values = {k: float(round(v)) if k in ("rate", "doublings", "seed", "band", "beats", "open") else v for k, v in values.items()}
+    values = {param.key: param.stepped(data.draw(st.floats(param.low, param.high))) for param in writer.params}
     pad = data.draw(st.sampled_from(document.pads))
     place = Place(pad.id, 4.0, 8.0)
     draft = writer.write(document, place, values)

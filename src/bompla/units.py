@@ -28,6 +28,11 @@ def velocity_to_db(velocity: float) -> float:
 def db_to_velocity(level_db: float) -> int:
     """Return the velocity, 1 to 127, whose level relative to 127 is nearest to `level_db`."""
     velocity = MAX_VELOCITY * 10.0 ** (level_db / VELOCITY_EXPONENT_DB)
+    return clamped_velocity(velocity)
+
+
+def clamped_velocity(velocity: float) -> int:
+    """Return the velocity, 1 to 127, that is nearest to a number."""
     return int(max(1, min(MAX_VELOCITY, round(velocity))))
 
 

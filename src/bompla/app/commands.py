@@ -74,7 +74,7 @@ COMMANDS = (
     Command("slice_earlier", "Move the cut 1 ms earlier", "Alt+Left", IN_SLICE),
     Command("slice_sample_later", "Move the cut a sample later", "Alt+Shift+Right", IN_SLICE),
     Command("slice_sample_earlier", "Move the cut a sample earlier", "Alt+Shift+Left", IN_SLICE),
-    Command("slice_hold", "Hold the cut, or let it go", "Ctrl+H", IN_SLICE),
+    Command("slice_lock", "Lock the cut, or unlock it", "Ctrl+H", IN_SLICE),
     Command("slice_all", "Choose all slices", "Ctrl+A", IN_SLICE),
     Command("slice_alike", "Choose all slices like this", "Ctrl+Shift+A", IN_SLICE),
     Command("doubt_next", "Next slice to check", "F8", IN_SLICE),

@@ -118,7 +118,7 @@ class ListeningBar(QWidget):
         self.speed.setCurrentIndex(SPEEDS.index(100))
         self.speed.setToolTip("How fast it plays; at the same pitch where the original is stretched")
         self.speed.activated.connect(lambda _: playback.baking.set_speed(float(self.speed.currentData())))
-        self.way = combo("The original at another speed", [(way, way) for way in WAYS], width=96)
+        self.way = combo("The original at another speed", [(words, way) for way, words in WAYS.items()], width=96)
         self.way.setToolTip("How the original goes along at another speed")
         self.way.activated.connect(lambda _: playback.baking.set_speed(playback.baking.speed, str(self.way.currentData())))
         self.bars = combo("Bars to play", [("all bars", (0, 0))], width=82)

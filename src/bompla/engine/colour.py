@@ -22,6 +22,7 @@ CHUNK = 64
 TAIL_S = 9.0
 """How long room and echo may ring on after the last sound."""
 
+Values = Mapping[str, float]
 ATTACK_MS = 4.0
 SQUEEZE_RATIO = 6.0
 WOBBLE_ROOM_S = 0.04
@@ -44,7 +45,7 @@ class Rack:
         self._echo = pb.Delay(0.3, 0.3, mix=1.0)
         self._limit = pb.Limiter(0.0, 100.0)
         self._squeeze, self._hold, self._wobble = _Squeeze(sample_rate), _Hold(), _Wobble(sample_rate)
-        self._chain: list[tuple[str, list[float]]] = []
+        self._chain: list[tuple[str, Values]] = []
         self._dry = 0.0
         self.on = False
         quiet = np.zeros((2, LONGEST_BLOCK), np.float32)
@@ -56,25 +57,26 @@ class Rack:
         }
 
     def set(self, wanted: Mapping[str, Any]) -> None:
-        """Take other values: `on`, `dry`, `beat_s`, and `chain` as a list of (kind, values), in order."""
+        """Take other values: `on`, `dry`, `beat_s`, and `chain` as a list of (kind, values by key), in order."""
         self._dry = float(wanted["dry"])
-        self._chain = [(str(kind), [float(v) for v in values]) for kind, values in wanted["chain"] if kind in self._known]
+        self._chain = [(str(kind), dict(values)) for kind, values in wanted["chain"] if kind in self._known]
         self.on = bool(wanted["on"]) and (bool(self._chain) or self._dry > 0.0)
         values = dict(self._chain)
         if "tone" in values:
-            for part, gain in zip(self._tone, values["tone"], strict=True):
-                part.gain_db = gain
+            for part, key in zip(self._tone, ("low_db", "mid_db", "high_db"), strict=True):
+                part.gain_db = values["tone"][key]
         if "drive" in values:
-            self._drive.drive_db = values["drive"][0]
+            self._drive.drive_db = values["drive"]["drive_db"]
         if "grit" in values:
-            self._bits.bit_depth = values["grit"][0]
+            self._bits.bit_depth = values["grit"]["bits"]
         if "room" in values:
-            self._room.room_size, self._room.damping = values["room"][0], values["room"][1]
+            self._room.room_size, self._room.damping = values["room"]["size"], values["room"]["damp"]
         if "echo" in values:
-            self._echo.delay_seconds = max(0.01, min(10.0, values["echo"][0] * float(wanted["beat_s"])))
-            self._echo.feedback = values["echo"][1]
+            self._echo.delay_seconds = max(0.01, min(10.0, values["echo"]["beats"] * float(wanted["beat_s"])))
+            self._echo.feedback = values["echo"]["again"]
         if "ceiling" in values:
-            self._limit.threshold_db, self._limit.release_ms = values["ceiling"]
+            self._limit.threshold_db = values["ceiling"]["ceiling_db"]
+            self._limit.release_ms = values["ceiling"]["release_ms"]
 
     @property
     def tail_frames(self) -> int:
@@ -94,29 +96,29 @@ class Rack:
             made = made * np.float32(1.0 - self._dry) + raw * np.float32(self._dry)
         return made.T
 
-    def _run_tone(self, made: Block, _values: list[float], _raw: Block, _extra: Sequence[Block]) -> Block:
+    def _run_tone(self, made: Block, _values: Values, _raw: Block, _extra: Sequence[Block]) -> Block:
         return self._played(self._tone, made)
 
-    def _run_drive(self, made: Block, values: list[float], _raw: Block, _extra: Sequence[Block]) -> Block:
-        return self._played(self._drive, made) * np.float32(10.0 ** (-0.5 * values[0] / 20.0))
+    def _run_drive(self, made: Block, values: Values, _raw: Block, _extra: Sequence[Block]) -> Block:
+        return self._played(self._drive, made) * np.float32(10.0 ** (-0.5 * values["drive_db"] / 20.0))
 
-    def _run_squeeze(self, made: Block, values: list[float], raw: Block, extra: Sequence[Block]) -> Block:
-        return made * self._squeeze.gains(raw - extra[0].T * np.float32(1.0 - values[2]), values[0], values[1])
+    def _run_squeeze(self, made: Block, values: Values, raw: Block, extra: Sequence[Block]) -> Block:
+        return made * self._squeeze.gains(raw - extra[0].T * np.float32(1.0 - values["kick_share"]), values["amount"], values["release_ms"])
 
-    def _run_grit(self, made: Block, values: list[float], _raw: Block, _extra: Sequence[Block]) -> Block:
-        return self._hold.run(self._played(self._bits, made), self._rate / values[1])
+    def _run_grit(self, made: Block, values: Values, _raw: Block, _extra: Sequence[Block]) -> Block:
+        return self._hold.run(self._played(self._bits, made), self._rate / values["rate_hz"])
 
-    def _run_wobble(self, made: Block, values: list[float], _raw: Block, _extra: Sequence[Block]) -> Block:
-        return self._wobble.run(made, values[0], values[1])
+    def _run_wobble(self, made: Block, values: Values, _raw: Block, _extra: Sequence[Block]) -> Block:
+        return self._wobble.run(made, values["depth_cents"], values["speed_hz"])
 
-    def _run_room(self, made: Block, values: list[float], _raw: Block, extra: Sequence[Block]) -> Block:
-        return made + self._played(self._room, made * np.float32(values[2]) + extra[1].T)
+    def _run_room(self, made: Block, values: Values, _raw: Block, extra: Sequence[Block]) -> Block:
+        return made + self._played(self._room, made * np.float32(values["level"]) + extra[1].T)
 
-    def _run_echo(self, made: Block, values: list[float], _raw: Block, extra: Sequence[Block]) -> Block:
-        return made + self._played(self._echo, made * np.float32(values[2]) + extra[2].T)
+    def _run_echo(self, made: Block, values: Values, _raw: Block, extra: Sequence[Block]) -> Block:
+        return made + self._played(self._echo, made * np.float32(values["level"]) + extra[2].T)
 
-    def _run_ceiling(self, made: Block, values: list[float], _raw: Block, _extra: Sequence[Block]) -> Block:
-        top = np.float32(10.0 ** (values[0] / 20.0))
+    def _run_ceiling(self, made: Block, values: Values, _raw: Block, _extra: Sequence[Block]) -> Block:
+        top = np.float32(10.0 ** (values["ceiling_db"] / 20.0))
         return np.clip(self._played(self._limit, made), -top, top)
 
     def _played(self, part: Any, sound: Block) -> Block:

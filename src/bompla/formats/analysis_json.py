@@ -56,7 +56,7 @@ def analysis_object(heard: AnalysisResult, document: Document) -> dict[str, Any]
         "cuts": [
             {"time_s": _seconds(cut.attack_sample, rate), "strength": cut.strength}
             for cut in document.cuts
-            if cut.origin == "heard"
+            if cut.origin == "detected"
         ],
         "hits": hits,
         "elapsed_s": round(heard.elapsed_s, 4),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -16,11 +16,12 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip
 from bompla.errors import BomplaError, ProjectError
 from bompla.files import reason_of, write_atomically
+from bompla.formats.migrations import MIGRATIONS
 from bompla.model.checks import check_document
 from bompla.model.document import Document
 
 SUFFIX = ".bompla"
-FORMAT_VERSION = 2
+FORMAT_VERSION = 3
 PROJECT_ENTRY = "project.json"
 MAX_ENTRY_BYTES = 2_000_000_000
 MAX_SOURCES = 64
@@ -34,15 +35,6 @@ class Project:
     sources: tuple[tuple[Document, Clip], ...]
     current: int = 0
     borrowed: Mapping[str, Clip] = field(default_factory=dict)
-
-
-def _one_source_to_many(header: dict[str, Any]) -> dict[str, Any]:
-    return {"sources": [{"audio": header["audio"], "document": header["document"]}], "current": 0}
-
-
-Migration = Callable[[dict[str, Any]], dict[str, Any]]
-MIGRATIONS: dict[int, Migration] = {1: _one_source_to_many}
-"""For each older version, what turns its header into the next version's."""
 
 
 def project_bytes(project: Project) -> bytes:

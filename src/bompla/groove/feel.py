@@ -16,9 +16,22 @@ from bompla.groove.grid import beat_divisions
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import Meter
+from bompla.model.params import Param, table
 from bompla.model.pattern_edits import with_pattern
+from bompla.units import clamped_velocity
 
 PLAIN_LAYER = FeelLayer()
+FEEL_PARAMS = table((
+    Param("swing", "Swing", "%", 50.0, 75.0, "Where the second of two steps falls; 50 % is straight, 67 % a triplet", default=50.0),
+    Param("pull", "Pull to grid", "share", 0.0, 1.0, "How far hits are drawn to their own beat's grid"),
+    Param("ahead", "Ahead / behind", "ms", -40.0, 40.0, "Moves the chosen lane; to the right is behind the beat"),
+    Param("accent", "Accents", "share", 0.0, 2.0, "How much loudness differs; 100 % is as played", default=1.0),
+    Param("loose_ms", "Looseness", "ms", 0.0, 30.0, "How far hits stray by chance"),
+    Param("timing", "Timing of the feel", "share", 0.0, 1.0, "How much of the chosen feel's timing is taken"),
+    Param("force", "Accents of the feel", "share", 0.0, 1.0, "How much of the chosen feel's accents is taken"),
+))
+"""The numbers of a layer by field; `ahead` is one of `ahead_ms`, that of a lane."""
+
 EARLY = 0.08
 FORMAT = "bompla feel"
 
@@ -49,7 +62,7 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
             velocity *= 1.0 + layer.force * (layer.feel.accent[step] - 1.0)
         at += per_ms * (ahead.get(hit.pad_id, 0.0) + _loose_ms(hit, layer))
         at = min(max(0.0, at), beats - 1e-6)
-        made.append(replace(hit, at_beats=round(at, 9), velocity=int(max(1, min(127, round(velocity))))))
+        made.append(replace(hit, at_beats=round(at, 9), velocity=clamped_velocity(velocity)))
     return tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
 
 

@@ -8,11 +8,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bompla.model.params import Param
+
 KEPT_S = 300.0
 PAUSE_S = 2.5
 """A pause as long as this ends a phrase."""
 
 SAME_S = 0.03
+
+QUANTISE = Param("quantise", "On grid", "share", 0.0, 1.0, "How far what is recorded moves to its beat's own grid")
 
 
 @dataclass(frozen=True)

@@ -14,22 +14,12 @@ from msgspec.structs import replace
 
 from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_of
 from bompla.model.document import Document, Hit
-from bompla.model.drums import DRUMS, METERS, Band, Family
+from bompla.model.drums import DRUMS, METERS, ONE_AT_A_TIME, Band, Family
+from bompla.model.params import Param
 from bompla.model.pattern_edits import add_played, usual_velocity, with_pattern
+from bompla.units import clamped_velocity
 
 NEAR = 1.0 / 32.0
-
-
-@dataclass(frozen=True)
-class Choice:
-    """A number that a writer asks for."""
-
-    key: str
-    label: str
-    low: float
-    high: float
-    default: float
-    unit: str = ""
 
 
 @dataclass(frozen=True)
@@ -64,12 +54,12 @@ class Writer:
     key: str
     label: str
     help: str
-    choices: tuple[Choice, ...]
+    params: tuple[Param, ...]
     write: Callable[[Document, Place, Values], Draft]
 
     def defaults(self) -> Values:
-        """Return the choices as they are at first."""
-        return {choice.key: choice.default for choice in self.choices}
+        """Return the values as they are at first."""
+        return {param.key: param.default for param in self.params}
 
 
 def written(document: Document, draft: Draft) -> Document:
@@ -87,10 +77,6 @@ def _inside(document: Document, place: Place, pad_id: int | None = None) -> list
     return [h for h in pattern_of(document).hits if h.pad_id == wanted and place.start - 1e-6 <= h.at_beats < place.end - 1e-6]
 
 
-def _held(velocity: float) -> int:
-    return int(max(1, min(127, round(velocity))))
-
-
 def roll(document: Document, place: Place, v: Values) -> Draft:
     """Strokes at a rate that may double once, twice, from soft to hard or back, with a gap before the end."""
     usual = usual_velocity(document, place.pad_id)
@@ -101,7 +87,7 @@ def roll(document: Document, place: Place, v: Values) -> Draft:
         share = (at - place.start) / max(1e-6, end - place.start)
         doubled = 2.0 ** min(v["doublings"], int(share * (v["doublings"] + 1.0)))
         velocity = usual * (v["from"] + (v["to"] - v["from"]) * share) / 100.0
-        hits.append((place.pad_id, round(at, 6), _held(velocity)))
+        hits.append((place.pad_id, round(at, 6), clamped_velocity(velocity)))
         at += 1.0 / (v["rate"] * doubled)
     rise = [v.get("pitch", 0.0) * n / max(1, len(hits) - 1) for n in range(len(hits))]
     return Draft(tuple(hits), frozenset(h.id for h in _inside(document, place)), pitches=tuple(round(2.0 * p) / 2.0 for p in rise))
@@ -122,7 +108,7 @@ def ghosts(document: Document, place: Place, v: Values) -> Draft:
             free = all(abs(at - other) > 0.2 for other in taken)
             if place.start <= at < place.end and free and rng.random() < weight:
                 taken.append(at)
-                hits.append((place.pad_id, round(at, 6), _held(usual * v["loudness"] / 100.0 * rng.uniform(0.85, 1.15))))
+                hits.append((place.pad_id, round(at, 6), clamped_velocity(usual * v["loudness"] / 100.0 * rng.uniform(0.85, 1.15))))
     return Draft(tuple(hits))
 
 
@@ -143,7 +129,7 @@ def shadow(document: Document, place: Place, v: Values) -> Draft:
         hit = any(abs(at - other) < 0.3 * step for other in struck)
         soft = v["between"] / 100.0
         if hit or soft > 0.01:
-            hits.append((place.pad_id, round(at, 6), _held(usual * (1.1 if hit else soft))))
+            hits.append((place.pad_id, round(at, 6), clamped_velocity(usual * (1.1 if hit else soft))))
     return Draft(tuple(hits), frozenset(h.id for h in _inside(document, place)))
 
 
@@ -159,7 +145,7 @@ def even_hats(document: Document, place: Place, v: Values) -> Draft:
         depth = v["accent"] / 100.0
         force = 1.0 if abs(at % 1.0) < 1e-6 else 1.0 - depth * (0.35 if off_beat else 0.55)
         opens = v["open"] >= 0.5 and off_beat
-        hits.append((open_hat if opens else place.pad_id, round(at, 6), _held(usual * force)))
+        hits.append((open_hat if opens else place.pad_id, round(at, 6), clamped_velocity(usual * force)))
     if v["open"] >= 0.5:
         removed += [h.id for h in _inside(document, place, open_hat)]
     return Draft(tuple(hits), frozenset(removed))
@@ -190,7 +176,7 @@ def fill(document: Document, place: Place, v: Values) -> Draft:
             continue
         pad = drums[min(len(drums) - 1, int(share * len(drums)))]
         velocity = usual_velocity(document, pad.id) * (0.75 + 0.35 * share) * (1.0 if n % 2 == 0 else 0.85)
-        hits.append((pad.id, round(start + n * step, 6), _held(velocity)))
+        hits.append((pad.id, round(start + n * step, 6), clamped_velocity(velocity)))
     return Draft(tuple(hits), frozenset(removed))
 
 
@@ -224,32 +210,56 @@ def shuffle_slices(document: Document, place: Place, v: Values) -> Draft:
     return Draft(hits, frozenset(h.id for h in free))
 
 
-RATE = Choice("rate", "strokes a beat", 1, 16, 4)
-SEED = Choice("seed", "another one", 1, 99, 1)
-GAP = Choice("gap", "gap before the end", 0.0, 0.5, 0.0)
+RATE = Param("rate", "Strokes a beat", "", 1.0, 16.0, "How many strokes fall into a beat", default=4.0, step=1.0)
+SEED = Param("seed", "Another one", "", 1.0, 99.0, "Another way to draw the same by chance", default=1.0, step=1.0)
+GAP = Param("gap", "Gap before the end", "share", 0.0, 0.5, "How much of its end stays empty", default=0.0)
 
 WRITERS: dict[str, Writer] = {
     writer.key: writer
     for writer in (
-        Writer("roll", "Roll", "Even strokes, from soft to hard",
-               (RATE, Choice("doublings", "doubled", 0, 2, 0, "times"), Choice("from", "from", 5, 130, 40, "%"),
-                Choice("to", "to", 5, 130, 110, "%"), Choice("pitch", "pitch rises", -12, 12, 0, "st"), GAP), roll),
-        Writer("ghosts", "Ghosts", "Soft strokes before and after accents",
-               (Choice("density", "how many", 0, 100, 60, "%"), Choice("loudness", "how loud", 5, 60, 28, "%"), SEED), ghosts),
-        Writer("shadow", "Shadow", "Follow the original's low, mid or high",
-               (Choice("band", "low, mid or high", 0, 2, 2), RATE, Choice("between", "strokes between", 0, 80, 30, "%")), shadow),
-        Writer("hats", "Even hats", "Even strokes, open ones on the off-beats",
-               (Choice("rate", "strokes a beat", 1, 8, 2), Choice("accent", "accents", 0, 100, 50, "%"),
-                Choice("open", "open off-beats", 0, 1, 0)), even_hats),
-        Writer("build", "Build-up", "Ever faster and harder",
-               (Choice("rate", "begins with", 1, 4, 2, "a beat"), Choice("doublings", "doubled", 1, 3, 2, "times"),
-                Choice("from", "from", 5, 100, 35, "%"), GAP), build_up),
-        Writer("fill", "Fill", "The last beats over snare and toms",
-               (Choice("beats", "beats", 1, 8, 2), Choice("density", "how many", 20, 100, 90, "%"), SEED), fill),
-        Writer("short", "Staccato", "Each stroke is cut short, or rings up to the next",
-               (Choice("share", "how much of the way", 5, 100, 35, "%"), Choice("longest", "at most", 0.1, 4.0, 1.0, "beats")), staccato),
-        Writer("shuffle", "Shuffle slices", "Other sounds at the same times, beats kept",
-               (Choice("amount", "how many", 0, 100, 70, "%"), SEED), shuffle_slices),
+        Writer("roll", "Roll", "Even strokes, from soft to hard", (
+            RATE,
+            Param("doublings", "Doubled", "times", 0.0, 2.0, "How often the rate doubles on the way", default=0.0, step=1.0),
+            Param("from", "From", "%", 5.0, 130.0, "How hard it begins, of what is usual", default=40.0),
+            Param("to", "To", "%", 5.0, 130.0, "How hard it ends, of what is usual", default=110.0),
+            Param("pitch", "Pitch rises", "st", -12.0, 12.0, "How far the pitch has risen at the end", default=0.0, step=0.5),
+            GAP,
+        ), roll),
+        Writer("ghosts", "Ghosts", "Soft strokes before and after accents", (
+            Param("density", "How many", "%", 0.0, 100.0, "How likely each stroke is", default=60.0),
+            Param("loudness", "How loud", "%", 5.0, 60.0, "How loud, of what is usual", default=28.0),
+            SEED,
+        ), ghosts),
+        Writer("shadow", "Shadow", "Follow the original's low, mid or high", (
+            Param("band", "Low, mid or high", "", 0.0, 2.0, "Which drums of the original are followed", default=2.0, step=1.0,
+                  names=("low", "mid", "high")),
+            RATE,
+            Param("between", "Strokes between", "%", 0.0, 80.0, "How loud the strokes between are", default=30.0),
+        ), shadow),
+        Writer("hats", "Even hats", "Even strokes, open ones on the off-beats", (
+            Param("rate", "Strokes a beat", "", 1.0, 8.0, "How many strokes fall into a beat", default=2.0, step=1.0),
+            Param("accent", "Accents", "%", 0.0, 100.0, "How much the beats stand out", default=50.0),
+            Param("open", "Open off-beats", "", 0.0, 1.0, "Whether off-beats are struck open", default=0.0, step=1.0, names=("no", "yes")),
+        ), even_hats),
+        Writer("build", "Build-up", "Ever faster and harder", (
+            Param("rate", "Begins with", "a beat", 1.0, 4.0, "How many strokes fall into a beat", default=2.0, step=1.0),
+            Param("doublings", "Doubled", "times", 1.0, 3.0, "How often the rate doubles on the way", default=2.0, step=1.0),
+            Param("from", "From", "%", 5.0, 100.0, "How hard it begins, of what is usual", default=35.0),
+            GAP,
+        ), build_up),
+        Writer("fill", "Fill", "The last beats over snare and toms", (
+            Param("beats", "Beats", "", 1.0, 8.0, "How many beats it fills", default=2.0, step=1.0),
+            Param("density", "How many", "%", 20.0, 100.0, "How likely each stroke is", default=90.0),
+            SEED,
+        ), fill),
+        Writer("short", "Staccato", "Each stroke is cut short, or rings up to the next", (
+            Param("share", "How much of the way", "%", 5.0, 100.0, "How far each stroke reaches to the next", default=35.0),
+            Param("longest", "At most", "beats", 0.1, 4.0, "How long a stroke is at most", default=1.0, step=0.1),
+        ), staccato),
+        Writer("shuffle", "Shuffle slices", "Other sounds at the same times, beats kept", (
+            Param("amount", "How many", "%", 0.0, 100.0, "How many of the sounds are changed", default=70.0),
+            SEED,
+        ), shuffle_slices),
     )
 }
 
@@ -292,13 +302,13 @@ def starter(document: Document, name: str) -> list[tuple[int, float, int]]:
         for n in range(int(pattern_beats(document) * per_beat)):
             mark = lane[n % len(lane)]
             if mark != ".":
-                hits.append((pad.id, round(n / per_beat, 6), _held(usual * _FORCE[mark])))
+                hits.append((pad.id, round(n / per_beat, 6), clamped_velocity(usual * _FORCE[mark])))
     return hits
 
 
 def one_at_a_time(document: Document) -> frozenset[int]:
     """Return the hits to take out so that closed and open hats never sound at once: the softer of two within a 32nd."""
-    hats = {pad.id for pad in document.pads if pad.drum in ("hat_closed", "hat_pedal", "hat_open")}
+    hats = {pad.id for pad in document.pads if pad.drum in ONE_AT_A_TIME}
     hits = [h for h in pattern_of(document).hits if h.pad_id in hats]
     gone: set[int] = set()
     for first, second in pairwise(hits):

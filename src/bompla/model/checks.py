@@ -10,7 +10,7 @@ from bompla.model.document import MAX_CUT_DISTANCE_MS, Document, Variation
 from bompla.model.drums import DRUMS, METERS
 from bompla.model.order_edits import set_order, set_wander
 from bompla.model.phrase_edits import MOST_LENGTH_BEATS, MOST_PITCH
-from bompla.model.shape import TAILS, held
+from bompla.model.shape import KIT_TAILS, clamped
 from bompla.model.variation_edits import MOST_BARS
 
 
@@ -24,7 +24,7 @@ def check_document(document: Document) -> None:
         raise EditError("The loop must lie inside the sound and have a length.")
     if loop.bars < 1 or loop.meter_name not in METERS:
         raise EditError("The loop needs at least one bar of a known meter.")
-    if document.tail not in TAILS[1:]:
+    if document.tail not in KIT_TAILS:
         raise EditError("The kit's slices can end, ring on, or go back and forth.")
     times = [cut.at_sample for cut in document.cuts]
     if times != sorted(set(times)):
@@ -48,7 +48,7 @@ def _check_pads(document: Document) -> set[int]:
     for pad in document.pads:
         if pad.drum not in DRUMS or not 0 <= pad.note <= 127:
             raise EditError(f"The pad {pad.name} has no usable drum or note.")
-        if pad.shape != held(pad.shape):
+        if pad.shape != clamped(pad.shape):
             raise EditError(f"The pad {pad.name} has a shape out of its range.")
         if any(layer.of and layer.of not in borrowed for layer in pad.layers):
             raise EditError(f"The pad {pad.name} plays a sound that is not there.")

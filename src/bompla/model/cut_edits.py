@@ -44,7 +44,7 @@ def add_cut(document: Document, at_sample: int, *, attack_sample: int | None = N
     if any(abs(cut.at_sample - at_sample) < document.min_cut_frames for cut in document.cuts):
         raise EditError("There is a cut already at this place.")
     attack = at_sample if attack_sample is None else max(at_sample, attack_sample)
-    cut = Cut(document.next_id, at_sample, attack, 1.0, "hand", held=True)
+    cut = Cut(document.next_id, at_sample, attack, 1.0, "hand", locked=True)
     return replace(
         document,
         cuts=_sorted([*document.cuts, cut]),
@@ -54,7 +54,7 @@ def add_cut(document: Document, at_sample: int, *, attack_sample: int | None = N
 
 
 def move_cut(document: Document, cut_id: int, at_sample: int) -> Document:
-    """Move a cut, no further than its neighbours; it is held from now on, and pads follow it."""
+    """Move a cut, no further than its neighbours; it is locked from now on, and pads follow it."""
     cut = document.cut(cut_id)
     index = document.cuts.index(cut)
     near = document.min_cut_frames
@@ -66,7 +66,7 @@ def move_cut(document: Document, cut_id: int, at_sample: int) -> Document:
         return document
     keeps_attack = at_sample <= cut.attack_sample <= at_sample + ms_to_samples(20.0, document.source.sample_rate)
     attack = cut.attack_sample if keeps_attack else at_sample
-    moved = replace(cut, at_sample=at_sample, attack_sample=attack, held=True)
+    moved = replace(cut, at_sample=at_sample, attack_sample=attack, locked=True)
     pads = tuple(_following(pad, cut, moved) for pad in document.pads)
     return replace(document, cuts=_sorted(moved if c is cut else c for c in document.cuts), pads=pads)
 
@@ -82,13 +82,13 @@ def delete_cuts(document: Document, cut_ids: Iterable[int]) -> Document:
 
 
 def set_threshold(document: Document, threshold: float) -> Document:
-    """Cut at every attack at least this strong; hand and held cuts stay, and so do the pattern's hits."""
+    """Cut at every attack at least this strong; hand and locked cuts stay, and so do the pattern's hits."""
     threshold = max(0.0, min(1.0, threshold))
     return recut(replace(document, threshold=threshold))
 
 
 def set_cutting(document: Document, cutting: Cutting) -> Document:
-    """Cut in another way; hand and held cuts stay, and so do the pattern's hits."""
+    """Cut in another way; hand and locked cuts stay, and so do the pattern's hits."""
     return document if cutting == document.cutting else recut(replace(document, cutting=cutting))
 
 
@@ -103,10 +103,10 @@ def weighed(attack: Attack, cutting: Cutting) -> float:
 
 
 def recut(document: Document) -> Document:
-    """Make the cuts of the loop anew from its attacks, its steps and the threshold; what is held or by hand stays."""
+    """Make the cuts of the loop anew from its attacks, its steps and the threshold; what is locked or by hand stays."""
     near = document.min_cut_frames
-    kept = [cut for cut in document.cuts if cut.held or cut.origin == "hand"]
-    free = (cut for cut in document.cuts if not cut.held and cut.origin != "hand")
+    kept = [cut for cut in document.cuts if cut.locked or cut.origin == "hand"]
+    free = (cut for cut in document.cuts if not cut.locked and cut.origin != "hand")
     known: dict[tuple[Origin, int], Cut] = {(cut.origin, cut.attack_sample): cut for cut in free}
     taken = sorted(time for cut in kept for time in (cut.at_sample, cut.attack_sample))
     next_id = document.next_id
@@ -156,7 +156,7 @@ def _wanted(document: Document) -> list[_Wanted]:
         strong = [(strength, a) for a in inside if (strength := weighed(a, cutting)) >= threshold]
     if cutting.min_distance_ms > MIN_CUT_DISTANCE_MS:
         strong.sort(key=lambda item: (-item[0], item[1].at_sample))
-    wanted: list[_Wanted] = [(max(first, a.cut_sample), a.at_sample, strength, "heard", a) for strength, a in strong]
+    wanted: list[_Wanted] = [(max(first, a.cut_sample), a.at_sample, strength, "detected", a) for strength, a in strong]
     if not cutting.even:
         return wanted
     pull = ms_to_samples(cutting.pull_ms, document.source.sample_rate)
@@ -287,7 +287,7 @@ def set_heard(document: Document, cut_id: int, heard: tuple[Heard, ...]) -> Docu
 
 def _corrected(document: Document, cut: Cut, heard: tuple[Heard, ...]) -> Document:
     """Enter what is heard at a cut by hand; what that changes in the pattern is offered."""
-    changed = _with_cut(document, replace(cut, heard=heard, held=True, before=_before(cut)))
+    changed = _with_cut(document, replace(cut, heard=heard, locked=True, before=_before(cut)))
     return changed if cut.id in document.offers else replace(changed, offers=(*document.offers, cut.id))
 
 
@@ -319,17 +319,17 @@ def _with_first(cuts: list[Cut], document: Document, next_id: int) -> tuple[list
     start, near = document.loop.start_sample, document.min_cut_frames
     for index, cut in enumerate(cuts):
         if start <= cut.at_sample < start + near:
-            if cut.origin != "hand" and not cut.held:
+            if cut.origin != "hand" and not cut.locked:
                 cuts[index] = replace(cut, at_sample=start)
             return cuts, next_id
     first = Cut(next_id, start, start, 0.0, "even")
     return [first, *(c for c in cuts if c.at_sample != start)], next_id + 1
 
 
-def hold_cuts(document: Document, cut_ids: Iterable[int], held: bool) -> Document:
-    """Hold cuts, so that they stay however the loop is cut anew, or let them go."""
+def lock_cuts(document: Document, cut_ids: Iterable[int], locked: bool) -> Document:
+    """Lock cuts, so that they stay however the loop is cut anew, or unlock them."""
     chosen = set(cut_ids)
-    cuts = tuple(replace(c, held=held) if c.id in chosen else c for c in document.cuts)
+    cuts = tuple(replace(c, locked=locked) if c.id in chosen else c for c in document.cuts)
     return replace(document, cuts=cuts)
 
 

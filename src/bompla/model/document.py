@@ -14,7 +14,7 @@ from bompla.model.memo import LastMade
 from bompla.model.shape import PLAIN, Shape
 from bompla.units import bpm_of, ms_to_samples
 
-Origin = Literal["heard", "even", "hand"]
+Origin = Literal["detected", "even", "hand"]
 
 MIN_CUT_DISTANCE_MS = 5.0
 MAX_CUT_DISTANCE_MS = 500.0
@@ -90,7 +90,7 @@ class Cut(msgspec.Struct, frozen=True):
     attack_sample: int
     strength: float
     origin: Origin
-    held: bool = False
+    locked: bool = False
     name: str = ""
     heard: tuple[Heard, ...] = ()
     left_out: bool = False
@@ -313,11 +313,11 @@ class Wander(msgspec.Struct, frozen=True):
 
 
 class Treatment(msgspec.Struct, frozen=True):
-    """One treatment of a colour: its kind, whether it is on, and its values in the order of the table in `colour.py`."""
+    """One treatment of a colour: its kind, whether it is on, and its values by key; a dictionary that is never changed in place."""
 
     kind: str
     on: bool = False
-    values: tuple[float, ...] = ()
+    values: dict[str, float] = {}
 
 
 class Colour(msgspec.Struct, frozen=True):
@@ -349,7 +349,7 @@ class Document(msgspec.Struct, frozen=True):
     pads: tuple[Pad, ...] = ()
     variations: tuple[Variation, ...] = ()
     offers: tuple[int, ...] = ()
-    tail: str = "none"
+    tail: str = "end"
     colour: Colour = Colour()
     order: tuple[OrderStep, ...] = ()
     wander: Wander = Wander()

@@ -10,9 +10,11 @@ from msgspec.structs import replace
 from bompla.errors import EditError
 from bompla.model.document import PADS_PER_PAGE, Borrowed, Cut, Document, Heard, Layer, Pad
 from bompla.model.drums import DRUMS
-from bompla.model.shape import TAILS, Shape, held
+from bompla.model.params import Param
+from bompla.model.shape import KIT_TAILS, Shape, clamped
 
 MIN_LEVEL_DB, MAX_LEVEL_DB = -48.0, 12.0
+LEVEL = Param("level_db", "Level", "dB", MIN_LEVEL_DB, MAX_LEVEL_DB, "How loud the pad is")
 TURN_VELOCITY = 10
 """Slices whose velocities are nearer than this are equals, and take turns."""
 
@@ -41,21 +43,21 @@ def set_pad_note(document: Document, pad_id: int, note: int) -> Document:
 
 
 def set_pad_level(document: Document, pad_id: int, level_db: float) -> Document:
-    """Set a pad's level in dB, held to the range from -48 to 12."""
+    """Set a pad's level in dB, clamped to -48 to 12."""
     level_db = max(MIN_LEVEL_DB, min(MAX_LEVEL_DB, level_db))
     return _with_pad(document, replace(document.pad(pad_id), level_db=level_db))
 
 
 def set_shape(document: Document, pad_id: int, shape: Shape) -> Document:
-    """Give a pad another shape, held to the ranges of its values."""
+    """Give a pad another shape, every value in its range."""
     pad = document.pad(pad_id)
-    shape = held(shape)
+    shape = clamped(shape)
     return document if shape == pad.shape else _with_pad(document, replace(pad, shape=shape))
 
 
 def set_kit_tail(document: Document, tail: str) -> Document:
     """Choose how slices go on past their end, on all pads that leave it to the kit."""
-    if tail not in TAILS[1:]:
+    if tail not in KIT_TAILS:
         raise EditError("The kit's slices can end, ring on, or go back and forth.")
     return replace(document, tail=tail)
 

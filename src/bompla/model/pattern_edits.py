@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from bompla.errors import EditError
 from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import Document, Hit, Variation
+from bompla.units import clamped_velocity
 
 DEFAULT_VELOCITY = 100
 SAME_BEATS = 1.0 / 32.0
@@ -33,7 +34,7 @@ def add_hit(document: Document, pad_id: int, at_beats: float, velocity: int | No
     if any(h.pad_id == pad_id and abs(h.at_beats - at_beats) < 1e-4 for h in pattern_of(document).hits):
         raise EditError("This pad already has a hit there.")
     chosen = usual_velocity(document, pad_id) if velocity is None else velocity
-    hit = Hit(document.next_id, pad_id, float(at_beats), _held(chosen))
+    hit = Hit(document.next_id, pad_id, float(at_beats), clamped_velocity(chosen))
     return replace(with_hits(document, [*pattern_of(document).hits, hit]), next_id=document.next_id + 1)
 
 
@@ -52,7 +53,8 @@ def add_played(document: Document, hits: Sequence[tuple[int, float, int, float]]
             return True
         return not replacing and all(abs(hit.at_beats - beat) >= SAME_BEATS for beat in times[hit.pad_id])
 
-    made = [Hit(document.next_id + n, pad_id, float(b), _held(velocity), pitch) for n, (pad_id, b, velocity, pitch) in enumerate(hits)]
+    made = [Hit(document.next_id + n, pad_id, float(beat), clamped_velocity(velocity), pitch)
+            for n, (pad_id, beat, velocity, pitch) in enumerate(hits)]
     kept = [hit for hit in pattern_of(document).hits if stays(hit)]
     return replace(with_hits(document, [*kept, *made]), next_id=document.next_id + len(made))
 
@@ -82,19 +84,19 @@ def move_hits(document: Document, hit_ids: Iterable[int], by_beats: float, pad_i
 
 def change_velocity(document: Document, hit_ids: Iterable[int], by: int) -> Document:
     """Make hits harder or softer, each by the same amount within 1 to 127."""
-    return _changed(document, set(hit_ids), lambda hit: replace(hit, velocity=_held(hit.velocity + by)))
+    return _changed(document, set(hit_ids), lambda hit: replace(hit, velocity=clamped_velocity(hit.velocity + by)))
 
 
 def set_velocity(document: Document, hit_ids: Iterable[int], velocity: int) -> Document:
-    """Give hits one velocity, held to 1 to 127."""
-    return _changed(document, set(hit_ids), lambda hit: replace(hit, velocity=_held(velocity)))
+    """Give hits one velocity, from 1 to 127."""
+    return _changed(document, set(hit_ids), lambda hit: replace(hit, velocity=clamped_velocity(velocity)))
 
 
 def take_offers(document: Document, hits: Iterable[tuple[int, float, int]], gone: Collection[int] = ()) -> Document:
     """Add offered hits, as (pad id, beats, velocity), to the pattern, take out those that are `gone`, by id, and close the offer."""
     new, next_id = [], document.next_id
     for pad_id, at_beats, velocity in hits:
-        new.append(Hit(next_id, pad_id, at_beats, _held(velocity)))
+        new.append(Hit(next_id, pad_id, at_beats, clamped_velocity(velocity)))
         next_id += 1
     grown = with_hits(document, [*(hit for hit in pattern_of(document).hits if hit.id not in gone), *new])
     return drop_offers(replace(grown, next_id=next_id))
@@ -103,10 +105,6 @@ def take_offers(document: Document, hits: Iterable[tuple[int, float, int]], gone
 def drop_offers(document: Document) -> Document:
     """Leave the pattern as it is and close the offer."""
     return replace(document, offers=(), cuts=tuple(replace(cut, before=()) if cut.before else cut for cut in document.cuts))
-
-
-def _held(velocity: int) -> int:
-    return max(1, min(127, velocity))
 
 
 def _changed(document: Document, chosen: set[int], change: Callable[[Hit], Hit]) -> Document:

@@ -13,9 +13,12 @@ from msgspec.structs import replace
 from bompla.errors import EditError
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
+from bompla.model.params import Param
 from bompla.model.pattern_edits import SAME_BEATS, with_hits
+from bompla.units import clamped_velocity
 
 Stretch = tuple[float, float]
+AMOUNT = Param("amount", "Onto the grid by", "share", 0.0, 1.0, "How far hits move to their step, shown while it is dragged", default=1.0)
 MOST_LENGTH_BEATS, MOST_PITCH = 8.0, 24.0
 VALUES = ("offset", "velocity", "length", "pitch", "chance")
 """What of a hit can be drawn: offset in ms from its step, velocity, length in beats, pitch in semitones, chance from 0 to 1."""
@@ -191,7 +194,7 @@ def quantised_by(document: Document, hit_ids: Iterable[int], step_of: Callable[[
 
 
 def set_values(document: Document, what: str, values: dict[int, float], step_of: Callable[[float], float]) -> Document:
-    """Give hits, by id, values of one kind of `VALUES`, each held to its range.
+    """Give hits, by id, values of one kind of `VALUES`, each in its range.
 
     Raises EditError for a kind that there is not.
     """
@@ -199,7 +202,7 @@ def set_values(document: Document, what: str, values: dict[int, float], step_of:
 
     def changed(hit: Hit, value: float) -> Hit:
         if what == "velocity":
-            return replace(hit, velocity=max(1, min(127, round(value))))
+            return replace(hit, velocity=clamped_velocity(value))
         if what == "length":
             return replace(hit, length_beats=round(max(0.0, min(MOST_LENGTH_BEATS, value)), 4))
         if what == "pitch":

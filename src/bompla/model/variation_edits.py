@@ -12,6 +12,7 @@ from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_
 from bompla.model.document import Document, FeelLayer, Hit, Variation
 from bompla.model.drums import METERS
 from bompla.model.pattern_edits import with_pattern
+from bompla.units import clamped_velocity
 
 MOST_VARIATIONS = len(ascii_uppercase)
 MOST_BARS = 256
@@ -19,7 +20,7 @@ MOST_BARS = 256
 
 def add_variation(document: Document, hits: Iterable[tuple[int, float, int]], name: str, layer: FeelLayer | None = None) -> Document:
     """Add a variation with hits as (pad id, beat, velocity), and show it; raises EditError where there are too many."""
-    made = [Hit(0, pad_id, beat, max(1, min(127, velocity))) for pad_id, beat, velocity in hits]
+    made = [Hit(0, pad_id, beat, clamped_velocity(velocity)) for pad_id, beat, velocity in hits]
     return add_variation_hits(document, made, name, layer=layer)
 
 

@@ -19,8 +19,9 @@ from bompla.render.shaping import lead_ms
 from bompla.render.underneath import Alone, alone, underneath, underneath_layer
 from bompla.units import db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
 
-STRETCHED, BY_SLICES, AS_TAPE = WAYS = ("stretched", "by its slices", "as a tape")
-"""How the original goes along at another speed."""
+STRETCHED, BY_SLICES, AS_TAPE = "stretch", "slices", "tape"
+WAYS = {STRETCHED: "stretched", BY_SLICES: "by its slices", AS_TAPE: "as a tape"}
+"""How the original goes along at another speed, by key."""
 
 SLOWEST, FASTEST = 0.2, 4.0
 MAX_SOUND_S = 12.0
@@ -132,7 +133,7 @@ def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: flo
     tune = pitch + (document.colour.tune if document.colour.on else 0.0)
     if tune:
         shape = replace(shape, tune=round(shape.tune + tune, 4))
-    if shape.tail == PLAIN.tail and document.tail != "none":
+    if shape.tail == PLAIN.tail and document.tail != "end":
         shape = replace(shape, tail=document.tail)
     if shape.clean <= 0.0 or layer.of:
         return SoundKey(start, end, attack, shape, of=layer.of)
@@ -237,7 +238,7 @@ def played_notes(document: Document, clip: Clip, sample_rate: int) -> list[Playe
         for note in (lead.note, *key_notes(document, lead)):
             pitch = note - lead.note
             for pad in with_stacked(pads, lead):
-                release = ms_to_samples(pad.shape.release_ms, sample_rate) if pad.shape.held else 0
+                release = ms_to_samples(pad.shape.release_ms, sample_rate) if pad.shape.gated else 0
                 result += [
                     PlayedNote(
                         note=note, up_to=layer.up_to, pad=pad.id, choke=pad.choke_set,
@@ -252,5 +253,5 @@ def played_notes(document: Document, clip: Clip, sample_rate: int) -> list[Playe
 def colour_values(document: Document, beat_s: float) -> dict[str, object]:
     """Return a document's colour as the engine takes it, a beat being so long."""
     colour = document.colour
-    chain = [(treatment.kind, list(treatment.values)) for treatment in colour.chain if treatment.on]
+    chain = [(treatment.kind, dict(treatment.values)) for treatment in colour.chain if treatment.on]
     return {"on": colour.on, "dry": colour.dry, "beat_s": beat_s, "chain": chain}

@@ -30,8 +30,8 @@ def shaped(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
     if shape.direction != "forward":
         back = sound[::-1]
         sound = back if shape.direction == "reverse" else np.concatenate([sound, back])
-    if shape.tail not in (PLAIN.tail, "none"):
-        sound = ringing(sound, sample_rate, back_and_forth=shape.tail == "back and forth")
+    if shape.tail in ("ring", "both"):
+        sound = ringing(sound, sample_rate, back_and_forth=shape.tail == "both")
     if shape.filter != "none":
         sound = _filtered(sound, sample_rate, shape)
     sound = sound * envelope(shape, len(sound), sample_rate)[:, np.newaxis]

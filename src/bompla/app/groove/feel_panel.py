@@ -16,31 +16,11 @@ from bompla.app.ui.controls import Panel, button, combo, label
 from bompla.app.ui.value_bar import ValueBar
 from bompla.errors import BomplaError
 from bompla.formats.midi_read import read_midi_notes
-from bompla.groove.feel import PLAIN_LAYER, feel_from, feel_of, load_feel, own_feels, save_feel, write_in
+from bompla.groove.feel import FEEL_PARAMS, PLAIN_LAYER, feel_from, feel_of, load_feel, own_feels, save_feel, write_in
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Feel, FeelLayer
-from bompla.model.shape import ShapeParam
 from bompla.model.variation_edits import set_layer
 
-
-class FeelParam(ShapeParam):
-    """A value of the layer; its default is the plain layer's."""
-
-    @property
-    def default(self) -> float:
-        """The value that changes nothing."""
-        return {"swing": 50.0, "accent": 1.0}.get(self.key, 0.0)
-
-
-PARAMS = (
-    FeelParam("swing", "Swing", "%", 50.0, 75.0, "Where the second of two steps falls; 50 % is straight, 67 % a triplet"),
-    FeelParam("pull", "Pull to grid", "share", 0.0, 1.0, "How far hits are drawn to their own beat's grid"),
-    FeelParam("ahead", "Ahead / behind", "ms", -40.0, 40.0, "Moves the chosen lane; to the right is behind the beat"),
-    FeelParam("accent", "Accents", "times", 0.0, 2.0, "How much loudness differs; 100 % is as played"),
-    FeelParam("loose_ms", "Looseness", "ms", 0.0, 30.0, "How far hits stray by chance"),
-    FeelParam("timing", "Timing of the feel", "share", 0.0, 1.0, "How much of the chosen feel's timing is taken"),
-    FeelParam("force", "Accents of the feel", "share", 0.0, 1.0, "How much of the chosen feel's accents is taken"),
-)
 OF_FEEL = ("timing", "force")
 
 
@@ -53,13 +33,14 @@ class FeelPanel(Panel):
         self._session = session
         self._feels: list[Feel] = list(own_feels())
         self.bars: dict[str, ValueBar] = {}
-        for param in PARAMS:
-            bar = FeelBar(param)
+        for param in FEEL_PARAMS.values():
+            bar = ValueBar(param)
             bar.moved.connect(lambda value, key=param.key: self._session.store.preview(self._changed(key, value)))
             bar.chosen.connect(lambda value, key=param.key: self._choose(key, value))
             self.bars[param.key] = bar
-        for param in PARAMS[:5]:
-            self.body.addWidget(self.bars[param.key])
+        for key, bar in self.bars.items():
+            if key not in OF_FEEL:
+                self.body.addWidget(bar)
         row = QHBoxLayout()
         row.setSpacing(6)
         self.of = combo("Swing of", [("of eighths", 0.5), ("of sixteenths", 0.25)])
@@ -142,8 +123,7 @@ class FeelPanel(Panel):
         return lambda document: set_layer(document, self._layer_with(pattern_of(document).layer, key, value))
 
     def _choose(self, key: str, value: float) -> None:
-        words = next(param.label.lower() for param in PARAMS if param.key == key)
-        self._session.store.edit(f"feel: {words}", self._changed(key, value))
+        self._session.store.edit(f"feel: {FEEL_PARAMS[key].label.lower()}", self._changed(key, value))
 
     def _edit(self, words: str, change: Callable[[FeelLayer], FeelLayer]) -> None:
         self._session.store.edit(words, lambda document: set_layer(document, change(pattern_of(document).layer)))
@@ -237,16 +217,3 @@ class FeelPanel(Panel):
             self.add(feel_of(document, document.title))
         except BomplaError as error:
             self._session.hub.trouble(str(error))
-
-
-class FeelBar(ValueBar):
-    """A bar whose value is told as a drummer would."""
-
-    def words(self, value: float) -> str:
-        """Return a value as text."""
-        unit = self.param.unit
-        if unit == "%":
-            return f"{value:.0f} %"
-        if unit in ("share", "times"):
-            return f"{100.0 * value:.0f} %"
-        return f"{value:+.0f} ms" if self.param.low < 0.0 else f"{value:.0f} ms"

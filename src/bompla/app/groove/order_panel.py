@@ -24,11 +24,9 @@ from bompla.groove.order import (
 )
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, OrderStep, Wander, WanderRule
-from bompla.model.order_edits import MOST_RUN_BARS, set_order, set_wander, with_rule
-from bompla.model.shape import ShapeParam
+from bompla.model.order_edits import CHANCE, MOST_RUN_BARS, set_order, set_wander, with_rule
 from bompla.model.variation_edits import MOST_BARS, meters_for, set_bars, set_pattern_meter
 
-CHANCE = ShapeParam("chance", "Hands over", "", 0.0, 1.0, "How likely this variation hands over each time its stay is up")
 STAYS = ((1.0, "a beat"), (2.0, "two beats"), (-1.0, "a bar"), (-2.0, "two bars"), (-4.0, "four bars"))
 """How long a variation stays: in beats, or, below zero, in bars."""
 

@@ -18,6 +18,7 @@ from bompla.model.detected_pattern import pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.pattern_edits import change_velocity, delete_hits, move_hits, set_velocity
 from bompla.model.phrase_edits import (
+    AMOUNT,
     Stretch,
     at_double_time,
     at_half_time,
@@ -37,10 +38,8 @@ from bompla.model.phrase_edits import (
     with_empty_bars,
     without_bars,
 )
-from bompla.model.shape import ShapeParam
 
 VELOCITY_STEP = 4
-AMOUNT = ShapeParam("amount", "Onto the grid by", "", 0.0, 1.0, "How far hits move to their step, shown while it is dragged")
 InStretch = Callable[[Document, Stretch, Iterable[int] | None], Document]
 
 
@@ -55,7 +54,6 @@ class SelectionPanel(Panel):
         self.body.addWidget(self.facts)
         self.body.addLayout(self._typed())
         self.amount = ValueBar(AMOUNT)
-        self.amount.value = 1.0
         self.amount.moved.connect(self._preview_grid)
         self.amount.chosen.connect(self._onto_grid)
         self.body.addWidget(self.amount)

@@ -9,13 +9,9 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import Panel, button, clear_layout, combo, label
 from bompla.app.ui.value_bar import ValueBar
-from bompla.groove.writers import WRITERS, Choice, Draft, Place, Values, Writer, written
+from bompla.groove.writers import WRITERS, Draft, Place, Values, Writer, written
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document
-from bompla.model.shape import ShapeParam
-
-WHOLE = ("rate", "doublings", "seed", "band", "beats", "open")
-BANDS = ("low", "mid", "high")
 
 
 class WriterPanel(Panel):
@@ -81,10 +77,10 @@ class WriterPanel(Panel):
         self._values = self.open.defaults()
         self.help.setText(self.open.help)
         clear_layout(self._choices)
-        for choice in self.open.choices:
-            bar = _ChoiceBar(choice)
-            bar.moved.connect(partial(self._set, choice.key))
-            bar.chosen.connect(partial(self._set, choice.key))
+        for param in self.open.params:
+            bar = ValueBar(param)
+            bar.moved.connect(partial(self._set, param.key))
+            bar.chosen.connect(partial(self._set, param.key))
             self._choices.addWidget(bar)
         self.closed_view.hide()
         self.open_view.show()
@@ -133,30 +129,5 @@ class WriterPanel(Panel):
             self.refresh(document)
 
     def _set(self, key: str, value: float) -> None:
-        self._values[key] = float(round(value)) if key in WHOLE else value
+        self._values[key] = value
         self.preview()
-
-
-class _ChoiceBar(ValueBar):
-    def __init__(self, choice: Choice) -> None:
-        self._choice = choice
-        super().__init__(_ChoiceParam(choice.key, choice.label, choice.unit, choice.low, choice.high, choice.label.capitalize()))
-        self.value = choice.default
-
-    def words(self, value: float) -> str:
-        if self.param.key == "band":
-            return BANDS[round(value)]
-        if self.param.key == "open":
-            return "yes" if value >= 0.5 else "no"
-        if self.param.key == "gap":
-            return f"{100.0 * value:.0f} %"
-        if self.param.key == "longest":
-            return f"{value:.1f} beats"
-        return f"{value:.0f} {self._choice.unit}".strip()
-
-
-class _ChoiceParam(ShapeParam):
-    @property
-    def default(self) -> float:
-        """The value it has at first."""
-        return next(c.default for writer in WRITERS.values() for c in writer.choices if c.key == self.key and c.label == self.label)

@@ -91,13 +91,13 @@ class TreatmentRow(QWidget):
         bars = QHBoxLayout(self.values)
         bars.setContentsMargins(22, 0, 4, 4)
         bars.setSpacing(14)
-        self.bars: list[ValueBar] = []
-        for index, param in enumerate(facts.params):
+        self.bars: dict[str, ValueBar] = {}
+        for key, param in facts.params.items():
             bar = ValueBar(param)
             bar.setAccessibleName(f"{facts.label}: {param.label}")
-            bar.moved.connect(partial(panel.value_moved, kind, index))
-            bar.chosen.connect(partial(panel.value_chosen, kind, index))
-            self.bars.append(bar)
+            bar.moved.connect(partial(panel.value_moved, kind, key))
+            bar.chosen.connect(partial(panel.value_chosen, kind, key))
+            self.bars[key] = bar
             bars.addWidget(bar, 1)
         column.addWidget(self.values)
 
@@ -106,8 +106,8 @@ class TreatmentRow(QWidget):
         self.switch.setChecked(treatment.on)
         self.values.setVisible(treatment.on)
         self.words.setVisible(not treatment.on)
-        for bar, value in zip(self.bars, treatment.values, strict=True):
-            bar.show_value(value)
+        for key, bar in self.bars.items():
+            bar.show_value(treatment.values[key])
 
 
 class ColourPanel(Panel):
@@ -182,14 +182,14 @@ class ColourPanel(Panel):
         on = self.rows[kind].switch.isChecked()
         self._session.store.edit(f"{TREATMENTS[kind].label.lower()} {'on' if on else 'off'}", lambda d: set_treatment(d, kind, on=on))
 
-    def value_moved(self, kind: str, index: int, value: float) -> None:
+    def value_moved(self, kind: str, key: str, value: float) -> None:
         """Let a value be heard while it is dragged."""
-        self._session.store.preview(lambda d: _with_value(d, kind, index, value))
+        self._session.store.preview(lambda d: set_treatment(d, kind, values={key: value}))
 
-    def value_chosen(self, kind: str, index: int, value: float) -> None:
+    def value_chosen(self, kind: str, key: str, value: float) -> None:
         """Keep a value."""
-        name = f"{TREATMENTS[kind].label} {TREATMENTS[kind].params[index].label}".lower()
-        self._session.store.edit(f"set {name}", lambda d: _with_value(d, kind, index, value))
+        name = f"{TREATMENTS[kind].label} {TREATMENTS[kind].params[key].label}".lower()
+        self._session.store.edit(f"set {name}", lambda d: set_treatment(d, kind, values={key: value}))
 
     def _whole_moved(self, key: str, value: float) -> None:
         self._session.store.preview(lambda d: set_colour(d, replace(d.colour, **{key: value}, on=True)))
@@ -218,9 +218,3 @@ class ColourPanel(Panel):
     def _stepped(self, kind: str, way: int) -> None:
         place = max(0, min(len(self._order) - 1, self._order.index(kind) + way))
         self._session.store.edit(f"move {TREATMENTS[kind].label.lower()}", lambda d: move_treatment(d, kind, place))
-
-
-def _with_value(document: Document, kind: str, index: int, value: float) -> Document:
-    treatment = next(one for one in colour_of(document).chain if one.kind == kind)
-    values = (*treatment.values[:index], value, *treatment.values[index + 1 :])
-    return set_treatment(document, kind, values=values)

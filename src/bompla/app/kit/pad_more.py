@@ -1,4 +1,4 @@
-"""What else a pad can do: sound with another, be held, be played across the keys, send to room and echo, be as loud as the kit."""
+"""What else a pad can do: sound with another, be gated, be played across the keys, send to room and echo, be as loud as the kit."""
 
 from __future__ import annotations
 
@@ -54,9 +54,9 @@ class PadMore(Panel):
         column.addWidget(label("How long, and what with", "heading"))
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.held = button("only while held", self._set_held, chip=True, checkable=True,
-                           tip="Sound as long as the pad is held, and end over the release; otherwise to its end")
-        row.addWidget(self.held)
+        self.gated = button("gate", self._set_gated, chip=True, checkable=True,
+                           tip="Sound only as long as the pad is held down, and end over the release; otherwise to its end, as a one-shot")
+        row.addWidget(self.gated)
         row.addWidget(label("together with", "dim"))
         self.stack = combo("The pad that sounds with it")
         self.stack.activated.connect(self._set_stack)
@@ -110,7 +110,7 @@ class PadMore(Panel):
         self.title_line.setText(pad.name)
         for key, bar in self.bars.items():
             bar.show_value(float(getattr(pad.shape, key)))
-        self.held.setChecked(pad.shape.held)
+        self.gated.setChecked(pad.shape.gated)
         self.output.setCurrentIndex(pad.shape.output)
         self.stack.blockSignals(True)
         self.stack.clear()
@@ -138,11 +138,11 @@ class PadMore(Panel):
             shape = replace(pad.shape, output=output)
             self._session.store.edit(f"{pad.name} out at {OUTPUTS[output]}", lambda d: set_shape(d, pad.id, shape))
 
-    def _set_held(self) -> None:
+    def _set_gated(self) -> None:
         pad = self._pad()
         if pad is not None:
-            held = self.held.isChecked()
-            self._session.store.edit("held or to the end", lambda d: set_shape(d, pad.id, replace(pad.shape, held=held)))
+            gated = self.gated.isChecked()
+            self._session.store.edit("gate or one-shot", lambda d: set_shape(d, pad.id, replace(pad.shape, gated=gated)))
 
     def _set_stack(self, index: int) -> None:
         pad = self._pad()

@@ -22,8 +22,7 @@ from bompla.audio.files import SUFFIXES
 from bompla.model.document import PADS_PER_PAGE, Document, Layer, Pad
 from bompla.model.drums import DRUMS
 from bompla.model.kit_edits import (
-    MAX_LEVEL_DB,
-    MIN_LEVEL_DB,
+    LEVEL,
     clear_pad,
     copy_shape,
     rename_pad,
@@ -33,14 +32,11 @@ from bompla.model.kit_edits import (
     set_shape,
     take_off,
 )
-from bompla.model.shape import DIRECTIONS, FILTERS, PLAIN, TAILS, Shape, ShapeParam
+from bompla.model.shape import CHOKE_SETS, DIRECTIONS, FILTERS, PLAIN, TAILS, Shape
 from bompla.render.underneath import underneath_pad
 from bompla.units import note_name
 
-LEVEL = ShapeParam("level_db", "Level", "dB", MIN_LEVEL_DB, MAX_LEVEL_DB, "How loud the pad is")
 BARS = ("tune", "pan", "clean")
-CHOKES = ((-1, "as the drum"), (0, "nothing"), (1, "hats"), (2, "set 2"), (3, "set 3"), (4, "set 4"))
-FILTER_NAMES = {"none": "open", "low": "low-pass", "high": "high-pass", "band": "band-pass", "notch": "notch"}
 SHOWN_LAYERS, SHOWN_UNDERNEATH = 5, 2
 
 SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
@@ -76,7 +72,7 @@ class PadPanel(Panel):
             top = QHBoxLayout()
             top.addWidget(label(heading, "heading"))
             if view is self.filter:
-                self.kind = combo("Kind of filter", [(FILTER_NAMES[name], name) for name in FILTERS])
+                self.kind = combo("Kind of filter", [(words, key) for key, words in FILTERS.items()])
                 self.kind.activated.connect(lambda _: self._choose(filter=str(self.kind.currentData())))
                 top.addWidget(self.kind)
             column.addLayout(top)
@@ -146,9 +142,9 @@ class PadPanel(Panel):
         self.body.addWidget(_named("plays", self.direction))
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.choke = combo("Silenced by", [(text, key) for key, text in CHOKES])
+        self.choke = combo("Silenced by", [(words, key) for key, words in CHOKE_SETS.items()])
         self.choke.activated.connect(lambda _: self._choose(choke=int(self.choke.currentData())))
-        self.tail = combo("Past its end", [(text, text) for text in TAILS])
+        self.tail = combo("Past its end", [(words, key) for key, words in TAILS.items()])
         self.tail.activated.connect(lambda _: self._choose(tail=str(self.tail.currentData())))
         for text, box in (("silenced by", self.choke), ("past its end", self.tail)):
             row.addWidget(label(text, "dim"))
@@ -200,7 +196,7 @@ class PadPanel(Panel):
         if pad.layers:
             self.trim.show_pad(pad, pad.layers[-1], document.layer_bounds(pad.layers[-1]))
         self.trim.setVisible(bool(pad.layers))
-        self.direction.offer([(name, name) for name in DIRECTIONS], pad.shape.direction)
+        self.direction.offer(list(DIRECTIONS.items()), pad.shape.direction)
         for box, value in ((self.kind, pad.shape.filter), (self.choke, pad.shape.choke), (self.tail, pad.shape.tail)):
             box.setCurrentIndex(max(0, box.findData(value)))
         self._show_layers(document, pad)

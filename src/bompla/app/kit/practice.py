@@ -16,6 +16,7 @@ from bompla.app.ui.controls import button, label
 from bompla.engine.midi_port import KEY_PRESSURE, NOTE_OFF, NOTE_ON
 from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Pad
+from bompla.units import clamped_velocity
 
 GAP = 8.0
 TICK_MS = 4
@@ -94,7 +95,7 @@ class _Surface(QWidget):
 
     def press(self, slot: int, pad: Pad, velocity: int, at_frame: int = 0) -> None:
         """Send a note as the controller does, now or to arrive at a frame of the engine's count."""
-        self._send(bytes((NOTE_ON | CHANNEL, pad.note, max(1, min(127, velocity)))), at_frame)
+        self._send(bytes((NOTE_ON | CHANNEL, pad.note, clamped_velocity(velocity))), at_frame)
         self.glow[slot] = GLOW_FRAMES
         self.update()
 

@@ -12,7 +12,7 @@ from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.raster import wave_pixmap
 from bompla.model.document import Layer, Pad
-from bompla.model.shape import PLAIN, SHAPE_PARAMS, Shape, held
+from bompla.model.shape import PLAIN, SHAPE_PARAMS, Shape, clamped
 from bompla.render.shaping import response
 
 GRIP, REACH = 7.0, 12.0
@@ -81,7 +81,7 @@ class ShapePicture(QWidget):
         assert event is not None
         x, y = event.position().x(), event.position().y()
         if self._grip:
-            self.shape = held(self.dragged(self._grip, x, y))
+            self.shape = clamped(self.dragged(self._grip, x, y))
             self.moved.emit(self.shape)
             self.update()
         else:

@@ -17,13 +17,11 @@ from bompla.app.stage import Stage
 from bompla.app.ui.controls import Chips, Panel, button, combo, edit_text, label, scrolling
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.rebuild import kit_of_slices, remade_kit
+from bompla.groove.takes import QUANTISE
 from bompla.model.document import PADS_PER_PAGE, Document
 from bompla.model.kit_edits import set_kit_tail
 from bompla.model.pattern_edits import usual_velocity
-from bompla.model.shape import ShapeParam
-
-QUANTISE = ShapeParam("quantise", "On grid", "", 0.0, 1.0, "How far what is recorded moves to its beat's own grid")
-TAIL_NAMES = (("they end", "none"), ("they ring on", "ring on"), ("back and forth", "back and forth"))
+from bompla.model.shape import KIT_TAILS
 
 
 class KitStage(Stage):
@@ -45,7 +43,7 @@ class KitStage(Stage):
         top.addWidget(button("A pad a slice", self.slices_in_order,
                              tip="Put every slice on a pad of its own, in order, from note 36; the pattern follows"))
         top.addWidget(label("past their end", "dim"))
-        self.tail = combo("Past their end slices", TAIL_NAMES,
+        self.tail = combo("Past their end slices", [(words, key) for key, words in KIT_TAILS.items()],
                           tip="How slices go on past their end at a slower tempo, on all pads that leave it to the kit")
         self.tail.activated.connect(lambda _: self._set_tail(str(self.tail.currentData())))
         top.addWidget(self.tail)
@@ -118,7 +116,7 @@ class KitStage(Stage):
         return row
 
     def _set_tail(self, tail: str) -> None:
-        self.session.store.edit(f"tails: {tail}", lambda d: set_kit_tail(d, tail))
+        self.session.store.edit(f"tails: {KIT_TAILS[tail]}", lambda d: set_kit_tail(d, tail))
 
     def _record(self) -> None:
         if self.record.isChecked():

@@ -19,8 +19,8 @@ FLAG_HEIGHT, FLAG_WIDTH = 14, 16
 FLAG_RISE = 12.0
 DOT_SIZE = 5.6
 DOT_REACH = 3.0
-HELD_OVER = 3.0
-"""How far the bar of a held cut stands over its flag."""
+LOCK_OVER = 3.0
+"""How far the bar of a locked cut stands over its flag."""
 
 
 @dataclass(frozen=True)
@@ -131,22 +131,22 @@ class CutMarks:
             last = x
             role = next((name for name, which in roles.items() if which[index]), "good")
             piece = self.slices[index]
-            flag = _flag(piece.number, piece.cut.held, theme().colour(role).rgba(), ratio)
-            painter.drawPixmap(QPointF(x - HELD_OVER, y - HELD_OVER), flag)
+            flag = _flag(piece.number, piece.cut.locked, theme().colour(role).rgba(), ratio)
+            painter.drawPixmap(QPointF(x - LOCK_OVER, y - LOCK_OVER), flag)
 
 
 @lru_cache(maxsize=4_096)
-def _flag(number: int, held: bool, rgba: int, ratio: float) -> QPixmap:
-    """Return a slice's number on its flag, under a bar where its cut is held."""
+def _flag(number: int, locked: bool, rgba: int, ratio: float) -> QPixmap:
+    """Return a slice's number on its flag, under a bar where its cut is locked."""
     width = FLAG_WIDTH if number < 100 else FLAG_WIDTH + 6 * (len(str(number)) - 2)
-    made = QPixmap(round((width + HELD_OVER) * ratio), round((FLAG_HEIGHT + HELD_OVER) * ratio))
+    made = QPixmap(round((width + LOCK_OVER) * ratio), round((FLAG_HEIGHT + LOCK_OVER) * ratio))
     made.setDevicePixelRatio(ratio)
     made.fill(Qt.GlobalColor.transparent)
     painter = QPainter(made)
-    area = QRectF(HELD_OVER, HELD_OVER, width, FLAG_HEIGHT)
+    area = QRectF(LOCK_OVER, LOCK_OVER, width, FLAG_HEIGHT)
     painter.fillRect(area, QColor.fromRgba(rgba))
-    if held:
-        painter.fillRect(QRectF(HELD_OVER - 2.0, 0.0, width + 2.0, 2.0), QColor.fromRgba(rgba))
+    if locked:
+        painter.fillRect(QRectF(LOCK_OVER - 2.0, 0.0, width + 2.0, 2.0), QColor.fromRgba(rgba))
     painter.setFont(theme().font(12, weight=600))
     painter.setPen(theme().colour("ground"))
     painter.drawText(area, Qt.AlignmentFlag.AlignCenter, str(number))

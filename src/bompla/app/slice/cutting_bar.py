@@ -72,8 +72,8 @@ class CuttingBar(QWidget):
             slider.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             slider.setAccessibleName(f"Weight of {name} drums")
             slider.setToolTip(f"How much {name} drums count when the line is drawn through the attacks")
-            slider.valueChanged.connect(lambda _=0, name=name: self._weigh(name, held=self.weights[name].isSliderDown()))
-            slider.sliderReleased.connect(lambda name=name: self._weigh(name, held=False))
+            slider.valueChanged.connect(lambda _=0, name=name: self._weigh(name, dragging=self.weights[name].isSliderDown()))
+            slider.sliderReleased.connect(lambda name=name: self._weigh(name, dragging=False))
             self.weights[name] = slider
             row.addWidget(label(name, "dim"))
             row.addWidget(slider, 1)
@@ -132,13 +132,13 @@ class CuttingBar(QWidget):
     def _apart(self, value: float) -> None:
         self._change("smallest distance", lambda document: replace(document.cutting, min_distance_ms=value))
 
-    def _weigh(self, name: str, *, held: bool) -> None:
+    def _weigh(self, name: str, *, dragging: bool) -> None:
         weight = self.weights[name].value() / 10.0
 
         def change(document: Document) -> Document:
             return set_cutting(document, replace(document.cutting, **{name: weight}))
 
-        if held:
+        if dragging:
             self._session.store.preview(change)
         else:
             self._session.store.edit(f"weigh {name} drums", change)

@@ -14,14 +14,14 @@ from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import Facts, HeadBadge, MiniWave, Panel, button, clear_layout, drum_box, label
-from bompla.model.cut_edits import correct_all, hold_cuts, rename_slice, set_left_out, set_underneath
+from bompla.model.cut_edits import correct_all, lock_cuts, rename_slice, set_left_out, set_underneath
 from bompla.model.document import Document, Heard, Slice
 from bompla.model.drums import DRUMS
 from bompla.render.levels import fade_out_ms
 from bompla.render.underneath import underneath
 from bompla.units import gain_to_db, samples_to_ms
 
-ORIGINS = {"heard": "at an attack", "even": "at an even step", "hand": "by hand"}
+ORIGINS = {"detected": "at an attack", "even": "at an even step", "hand": "by hand"}
 HEARD_SHOWN = 3
 
 
@@ -52,9 +52,9 @@ class SlicePanel(Panel):
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(button("Listen", listen, tip=tip("slice_listen")))
-        self.hold = button("Hold", self.toggle_hold, tip=tip("slice_hold"), checkable=True)
+        self.lock = button("Lock", self.toggle_lock, tip=tip("slice_lock"), checkable=True)
         self.leave = button("Leave out", self.toggle_left_out, tip=tip("slice_leave"), checkable=True)
-        row.addWidget(self.hold)
+        row.addWidget(self.lock)
         row.addWidget(self.leave)
         row.addWidget(button("Join", join, tip=tip("slice_delete")))
         row.addStretch(1)
@@ -109,7 +109,7 @@ class SlicePanel(Panel):
         self.name.setPlaceholderText(DRUMS[lead].label)
         self.drum.setCurrentIndex(self.drum.findData(lead))
         self.leave.setChecked(cut.left_out)
-        self.hold.setChecked(cut.held)
+        self.lock.setChecked(cut.locked)
         same = len(alike(document, cut.id))
         self.alike.setText(f"Choose all {same} like this" if same > 1 else "None other is like this")
         self.alike.setEnabled(same > 1)
@@ -119,7 +119,7 @@ class SlicePanel(Panel):
         cut, rate, clip = piece.cut, document.source.sample_rate, self._session.project.clip
         self.facts.set("starts", position_words(document, cut.attack_sample))
         length = f"{samples_to_ms(piece.end_sample - piece.start_sample, rate):.1f} ms"
-        self.facts.set("cut", ORIGINS[cut.origin] + (", held" if cut.held else ""))
+        self.facts.set("cut", ORIGINS[cut.origin] + (", locked" if cut.locked else ""))
         if clip is not None:
             part = clip.samples[piece.start_sample : piece.end_sample]
             peak = max(float(part.max(initial=0.0)), -float(part.min(initial=0.0)))
@@ -180,12 +180,12 @@ class SlicePanel(Panel):
         if document is not None and piece is not None:
             self._session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(alike(document, piece.cut.id)))
 
-    def toggle_hold(self) -> None:
-        """Hold the selected cuts, or let them go."""
+    def toggle_lock(self) -> None:
+        """Lock the selected cuts, or unlock them."""
         piece, ids = self.chosen(), self.chosen_ids()
         if piece is not None:
-            held = not piece.cut.held
-            self._session.store.edit("hold cut" if held else "let cut go", lambda d: hold_cuts(d, ids, held))
+            locked = not piece.cut.locked
+            self._session.store.edit("lock cut" if locked else "unlock cut", lambda d: lock_cuts(d, ids, locked))
 
     def toggle_left_out(self) -> None:
         """Leave the selected slices out, or take them in."""

@@ -132,7 +132,7 @@ class SliceStage(Stage):
             "slice_drum": self._listen_drum, "slice_follow": self._listen_on, "slice_around": self._listen_around,
             "slice_cut": lambda: self.session.requests.cut_at(round(self.playback.transport.playhead_sample())),
             "slice_between": self._cut_between,
-            "slice_delete": self._delete, "slice_hold": self.panel.toggle_hold, "slice_leave": self.panel.toggle_left_out,
+            "slice_delete": self._delete, "slice_lock": self.panel.toggle_lock, "slice_leave": self.panel.toggle_left_out,
             "slice_later": lambda: self._nudge(nudge_samples(self.session, 1.0)),
             "slice_earlier": lambda: self._nudge(-nudge_samples(self.session, 1.0)),
             "slice_sample_later": lambda: self._nudge(1), "slice_sample_earlier": lambda: self._nudge(-1),

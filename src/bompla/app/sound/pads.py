@@ -46,7 +46,7 @@ class Pads(QObject):
                 sound_key(document, pad, layer, clip, pitch), pad=pad.id % PADS_END, choke=pad.choke_set,
                 gain=strike_gain(pad, layer, velocity), velocity=velocity,
                 sends=sends_of(shape.room, shape.echo, kick=pad.drum == "kick", output=shape.output),
-                release=ms_to_samples(shape.release_ms, self._engine.sample_rate) if shape.held else 0, told=pad.id == pad_id)
+                release=ms_to_samples(shape.release_ms, self._engine.sample_rate) if shape.gated else 0, told=pad.id == pad_id)
         return sounded
 
     def let_go(self, pad_id: int) -> None:

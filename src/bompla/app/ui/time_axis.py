@@ -34,13 +34,13 @@ class TimeAxis:
         about = self.sample(about_x)
         span = max(MIN_SAMPLES, min((self.end - self.start) * factor, last - first))
         share = (about_x - self.left) / max(1.0, self.width)
-        return replace(self, start=about - share * span, end=about + (1.0 - share) * span).held(first, last)
+        return replace(self, start=about - share * span, end=about + (1.0 - share) * span).kept_inside(first, last)
 
     def moved(self, by_samples: float, first: float, last: float) -> TimeAxis:
         """Return the axis moved along, inside `first` to `last`."""
-        return replace(self, start=self.start + by_samples, end=self.end + by_samples).held(first, last)
+        return replace(self, start=self.start + by_samples, end=self.end + by_samples).kept_inside(first, last)
 
-    def held(self, first: float, last: float) -> TimeAxis:
+    def kept_inside(self, first: float, last: float) -> TimeAxis:
         """Return the axis moved so that it shows nothing outside `first` to `last` unless it must."""
         span = self.end - self.start
         start = max(first, min(self.start, last - span))

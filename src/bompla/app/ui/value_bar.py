@@ -9,11 +9,11 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEve
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.theme import theme
-from bompla.model.shape import ShapeParam
+from bompla.model.params import Param
 
 STEPS = 200
-WORDS = {"beats": "{:.3g} beats", "bit": "{:.0f} bits", "ct": "{:.0f} cents"}
-BEAT_STEP = 0.125
+ZERO_SHARE = 0.02
+"""So near to it a value of both signs is drawn to zero."""
 
 
 class ValueBar(QWidget):
@@ -25,14 +25,14 @@ class ValueBar(QWidget):
     moved = pyqtSignal(float)
     chosen = pyqtSignal(float)
 
-    def __init__(self, param: ShapeParam, parent: QWidget | None = None) -> None:
+    def __init__(self, param: Param, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.param = param
         self.value = param.default
         self._dragging = False
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName(param.label)
-        self.setToolTip(f"{param.help}. A double click brings back {self.words(param.default)}")
+        self.setToolTip(f"{param.help}. A double click brings back {self.param.in_words(param.default)}")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
 
@@ -43,25 +43,8 @@ class ValueBar(QWidget):
         """Show a value, unless it is being dragged."""
         if not self._dragging and value != self.value:
             self.value = value
-            self.setAccessibleDescription(self.words(value))
+            self.setAccessibleDescription(self.param.in_words(value))
             self.update()
-
-    def words(self, value: float) -> str:
-        """Return a value as text."""
-        unit = self.param.unit
-        if self.param.key == "pan":
-            return "centre" if abs(value) < 0.01 else f"{abs(100 * value):.0f} % {'left' if value < 0 else 'right'}"
-        if unit == "Hz":
-            return f"{value / 1000.0:.1f} kHz" if value >= 1000.0 else f"{value:.0f} Hz"
-        if unit == "st":
-            return f"{value:+.2f} st" if value % 1 else f"{value:+.0f} st"
-        if unit == "ms":
-            return f"{value:.0f} ms"
-        if unit == "dB":
-            return f"{value:+.1f} dB"
-        if unit in WORDS:
-            return WORDS[unit].format(value)
-        return f"{100 * value:.0f} %" if self.param.high <= 1.0 else f"{value:.1f}"
 
     def _share(self, value: float) -> float:
         p = self.param
@@ -74,14 +57,8 @@ class ValueBar(QWidget):
         share = max(0.0, min(1.0, share))
         if p.by_ratio:
             return float(p.low * (p.high / p.low) ** share)
-        value = p.low + share * (p.high - p.low)
-        if p.unit == "st":
-            return round(value * 2.0) / 2.0
-        if p.unit == "beats":
-            return max(p.low, round(value / BEAT_STEP) * BEAT_STEP)
-        if p.key == "pan" and abs(value) < 0.04:
-            return 0.0
-        return value
+        value = p.stepped(p.low + share * (p.high - p.low))
+        return 0.0 if p.low < 0.0 and abs(value) < ZERO_SHARE * (p.high - p.low) else value
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         painter = QPainter(self)
@@ -90,7 +67,7 @@ class ValueBar(QWidget):
         top = QRectF(0.0, 0.0, self.width(), 20.0)
         painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.param.label)
         painter.setPen(theme().colour("paper" if self.value != self.param.default else "dim"))
-        painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.words(self.value))
+        painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.param.in_words(self.value))
         bar = QRectF(0.0, 23.0, self.width(), 4.0)
         painter.fillRect(bar, theme().colour("raised"))
         base = self._share(min(max(0.0, self.param.low), self.param.high)) if self.param.low < 0.0 else 0.0
@@ -128,8 +105,8 @@ class ValueBar(QWidget):
         way = ways.get(Qt.Key(event.key()))
         if way is None:
             super().keyPressEvent(event)
-        elif self.param.unit == "st":
-            self._settle(max(self.param.low, min(self.param.high, self.value + 0.5 * way)))
+        elif self.param.step:
+            self._settle(self.param.stepped(self.value + self.param.step * way))
         else:
             self._settle(self._value_at(self._share(self.value) + way * 4.0 / STEPS))
 

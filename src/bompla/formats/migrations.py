@@ -1,0 +1,53 @@
+"""Projects of older versions: what turns each version's header into the next one's.
+
+Everything here is written out: an older format does not change because a table of today does.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+Header = dict[str, Any]
+Migration = Callable[[Header], Header]
+
+
+def _one_source_to_many(header: Header) -> Header:
+    """Version 1 to 2: a project held one sound."""
+    return {"sources": [{"audio": header["audio"], "document": header["document"]}], "current": 0}
+
+
+_TAILS = {"as the kit": "kit", "none": "end", "ring on": "ring", "back and forth": "both"}
+_DIRECTIONS = {"forward": "forward", "reverse": "reverse", "forward and back": "both"}
+_TREATMENT_KEYS = {
+    "tone": ("low_db", "mid_db", "high_db"), "drive": ("drive_db",), "squeeze": ("amount", "release_ms", "kick_share"),
+    "grit": ("bits", "rate_hz"), "wobble": ("depth_cents", "speed_hz"), "room": ("size", "damp", "level"),
+    "echo": ("beats", "again", "level"), "ceiling": ("ceiling_db", "release_ms"),
+}
+
+
+def _labels_to_keys(header: Header) -> Header:
+    """Version 2 to 3: choices are kept by key instead of by label, values of treatments by key instead of by place."""
+    for document in _documents(header):
+        document["tail"] = _TAILS.get(document.get("tail", "none"), document.get("tail"))
+        for cut in document.get("cuts", []):
+            cut["locked"] = cut.pop("held", False)
+            cut["origin"] = "detected" if cut["origin"] == "heard" else cut["origin"]
+        for pad in document.get("pads", []):
+            shape = pad.get("shape", {})
+            shape["gated"] = shape.pop("held", False)
+            shape["tail"] = _TAILS.get(shape.get("tail", "as the kit"), shape.get("tail"))
+            shape["direction"] = _DIRECTIONS.get(shape.get("direction", "forward"), shape.get("direction"))
+        for treatment in document.get("colour", {}).get("chain", []):
+            keys = _TREATMENT_KEYS.get(treatment["kind"], ())
+            treatment["values"] = dict(zip(keys, treatment.get("values", []), strict=True))
+    return header
+
+
+def _documents(header: Header) -> Iterator[dict[str, Any]]:
+    for source in header["sources"]:
+        yield source["document"]
+
+
+MIGRATIONS: dict[int, Migration] = {1: _one_source_to_many, 2: _labels_to_keys}
+"""For each older version, what turns its header into the next version's."""
