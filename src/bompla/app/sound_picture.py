@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
+from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.time_axis import TimeAxis
 from bompla.model.document import Document
 from bompla.model.drums import Meter
@@ -21,7 +22,7 @@ TEXT_WIDTH = 64
 """How far a number on the ruler may reach into what stands beside it."""
 
 
-class SoundPicture(QWidget):
+class SoundPicture(GestureWidget):
     """A picture over time. All that stands still is drawn once, what lies over it once a change; a frame is a blit and the playhead.
 
     The wheel zooms about the pointer, with Shift it scrolls.

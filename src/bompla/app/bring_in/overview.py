@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from msgspec.structs import replace
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
@@ -28,6 +30,14 @@ CLEAR = 0.35
 """Bars at least this clear are drawn as worth taking."""
 
 
+@dataclass
+class _Drag:
+    grip: str
+    x: float
+    before: Loop
+    wanted: Loop | None = None
+
+
 class Overview(SoundPicture):
     """Shows the whole file. The loop's handles are dragged, its end by whole bars; inside, the loop slides."""
 
@@ -40,10 +50,6 @@ class Overview(SoundPicture):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "The whole file and the loop on it", parent)
         self.snap = SNAPS[0][0]
-        self._grip = ""
-        self._from = 0.0
-        self._before: Loop | None = None
-        self._wanted: Loop | None = None
         self.setMouseTracking(True)
         self.setMinimumHeight(170)
         self._bars: Bars | None = None
@@ -159,47 +165,58 @@ class Overview(SoundPicture):
             return "start" if abs(x - x0) < abs(x - x1) else "end"
         return "loop" if x0 < x < x1 else ""
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> _Drag | None:
+        """Seek on the ruler, choose a bar, or take hold of the loop or one of its handles."""
         document = self._session.store.document
         if document is None or event.button() != Qt.MouseButton.LeftButton:
-            return
+            return None
         x = event.position().x()
         if event.position().y() < RULER - 6:
             self.sought.emit(self._axis.sample(x))
-            return
+            return None
         bar = self.bar_at(x, event.position().y())
         if bar >= 0:
             self.bar_chosen.emit(bar)
-            return
-        self._grip, self._from = self._grip_at(x), x
-        self._before, self._wanted = document.loop, None
+            return None
+        grip = self._grip_at(x)
+        return _Drag(grip, x, document.loop) if grip else None
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def hover(self, event: QMouseEvent) -> None:
+        """Show what can be dragged."""
+        shapes = {"": Qt.CursorShape.ArrowCursor, "loop": Qt.CursorShape.OpenHandCursor}
+        self.setCursor(shapes.get(self._grip_at(event.position().x()), Qt.CursorShape.SizeHorCursor))
+
+    def drag(self, gesture: _Drag, event: QMouseEvent) -> None:
+        """Show the loop that the drag stands for."""
         x = event.position().x()
-        if not self._grip or self._before is None:
-            grip = self._grip_at(x)
-            shapes = {"": Qt.CursorShape.ArrowCursor, "loop": Qt.CursorShape.OpenHandCursor}
-            self.setCursor(shapes.get(grip, Qt.CursorShape.SizeHorCursor))
-            return
-        if abs(x - self._from) < 3.0 and self._wanted is None:
+        if abs(x - gesture.x) < 3.0 and gesture.wanted is None:
             return
         free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
-        wanted = self._dragged(self._before, x, free)
+        wanted = self._dragged(gesture, x, free)
         if wanted is not None:
-            self._wanted = wanted
+            gesture.wanted = wanted
             self._session.store.preview(lambda document: set_loop(document, wanted))
 
-    def _dragged(self, loop: Loop, x: float, free: bool) -> Loop | None:
+    def commit(self, gesture: _Drag, event: QMouseEvent) -> None:
+        """Keep the loop."""
+        wanted = gesture.wanted
+        if wanted is not None:
+            label = {"start": "move loop start", "end": "move loop end"}.get(gesture.grip, "slide loop")
+            self._session.store.edit(label, lambda document: set_loop(document, wanted))
+
+    def cancel(self, gesture: _Drag) -> None:
+        """Show the loop as it was."""
+        self._session.store.drop_preview()
+
+    def _dragged(self, gesture: _Drag, x: float, free: bool) -> Loop | None:
         """Return the loop that a drag stands for: the end keeps whole bars, unless Alt frees it."""
         document = self._session.store.document
         if document is None:
             return None
-        frames = document.source.frames
-        by = (x - self._from) * self._axis.samples_per_point
+        loop, frames = gesture.before, document.source.frames
+        by = (x - gesture.x) * self._axis.samples_per_point
         bar = loop.frames / loop.bars
-        if self._grip == "end":
+        if gesture.grip == "end":
             if free or self.snap in ("zero", "nothing"):
                 end = round(loop.end_sample + by)
                 end = end if free else round(self._snapped(document, end))
@@ -213,7 +230,7 @@ class Overview(SoundPicture):
         start = loop.start_sample + by
         if not free:
             start = self._snapped(document, start)
-        if self._grip == "loop":
+        if gesture.grip == "loop":
             start = max(0.0, min(start, frames - loop.frames))
             return replace(loop, start_sample=round(start), end_sample=round(start) + loop.frames)
         start = max(0.0, start)
@@ -232,13 +249,6 @@ class Overview(SoundPicture):
         if self.snap == "zero" and clip is not None:
             return float(zero_crossing(clip, round(at), round(0.01 * clip.sample_rate)))
         return at
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        wanted, grip = self._wanted, self._grip
-        self._grip, self._wanted, self._before = "", None, None
-        if wanted is not None:
-            label = {"start": "move loop start", "end": "move loop end"}.get(grip, "slide loop")
-            self._session.store.edit(label, lambda document: set_loop(document, wanted))
 
 
 def clock(seconds: float, fine: bool = True) -> str:

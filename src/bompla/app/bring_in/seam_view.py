@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from bompla.analysis.loop.seam import seamless
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
+from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.raster import wave_pixmap
 from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
@@ -22,7 +23,7 @@ DOTS_BELOW_MS = 4.0
 TOP, BOTTOM = 30.0, 10.0
 
 
-class SeamView(QWidget):
+class SeamView(GestureWidget):
     """Shows so many milliseconds before the loop's end and after its start.
 
     Dragging the left side moves the end, dragging the right side the start; the wheel zooms.
@@ -32,9 +33,6 @@ class SeamView(QWidget):
         super().__init__(parent)
         self._session = session
         self.shown_ms = SEAM_MS
-        self._from: float | None = None
-        self._side = ""
-        self._before: Loop | None = None
         self.setAccessibleName("Seam: the end meets the start")
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
@@ -101,35 +99,39 @@ class SeamView(QWidget):
         self.shown_ms = max(LEAST_MS, min(MOST_MS, self.shown_ms * factor))
         self.update()
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> tuple[str, float, Loop] | None:
+        """Begin to drag a side; the gesture is which, where it was taken hold of, and the loop before."""
         document = self._session.store.document
-        if document is not None and event.button() == Qt.MouseButton.LeftButton:
-            self._from, self._before = event.position().x(), document.loop
-            self._side = "end" if event.position().x() < self.width() / 2.0 else "start"
+        if document is None or event.button() != Qt.MouseButton.LeftButton:
+            return None
+        x = event.position().x()
+        return "end" if x < self.width() / 2.0 else "start", x, document.loop
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        wanted = self._wanted(event.position().x())
+    def drag(self, gesture: tuple[str, float, Loop], event: QMouseEvent) -> None:
+        """Let the sound follow the pointer."""
+        wanted = self._wanted(gesture, event.position().x())
         if wanted is not None:
             self._session.store.preview(lambda document: set_loop(document, wanted))
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        wanted = self._wanted(event.position().x())
-        self._from, self._before = None, None
+    def commit(self, gesture: tuple[str, float, Loop], event: QMouseEvent) -> None:
+        """Keep the loop."""
+        wanted = self._wanted(gesture, event.position().x())
         if wanted is not None:
-            self._session.store.edit(f"move loop {self._side} at the seam", lambda document: set_loop(document, wanted))
+            self._session.store.edit(f"move loop {gesture[0]} at the seam", lambda document: set_loop(document, wanted))
         else:
             self._session.store.drop_preview()
 
-    def _wanted(self, x: float) -> Loop | None:
+    def cancel(self, gesture: tuple[str, float, Loop]) -> None:
+        """Show the loop as it was."""
+        self._session.store.drop_preview()
+
+    def _wanted(self, gesture: tuple[str, float, Loop], x: float) -> Loop | None:
         """Return the loop that the drag stands for: the sound follows the pointer."""
-        document, loop = self._session.store.document, self._before
-        if document is None or loop is None or self._from is None or abs(x - self._from) < 1.0:
+        document, (side, start_x, loop) = self._session.store.document, gesture
+        if document is None or abs(x - start_x) < 1.0:
             return None
-        by = -round((x - self._from) * self.samples_per_point)
-        if self._side == "end":
+        by = -round((x - start_x) * self.samples_per_point)
+        if side == "end":
             end = max(loop.start_sample + 64, min(document.source.frames, loop.end_sample + by))
             return replace(loop, end_sample=end)
         return replace(loop, start_sample=max(0, min(loop.end_sample - 64, loop.start_sample + by)))

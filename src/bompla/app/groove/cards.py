@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import start_drag
+from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.raster import marks_pixmap
 from bompla.model.detected_pattern import detected_pattern, pattern_of
 from bompla.model.document import Document, Variation
@@ -24,7 +25,7 @@ PULL_OUT = 26.0
 """How far a card is pulled out of the row, in points, before it is dragged elsewhere."""
 
 
-class VariationCards(QWidget):
+class VariationCards(GestureWidget):
     """A row of cards. A click shows one, a drag moves it along the row or out of it; Left and Right go from card to card.
 
     The first card is what was heard, at place -1: it stays where and as it is. `chosen` carries the place of
@@ -37,7 +38,6 @@ class VariationCards(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self._pressed: tuple[int, float, float] | None = None
         self._drag_x: float | None = None
         self._playing = ""
         self._maps: dict[str, tuple[tuple[Any, ...], QPixmap]] = {}
@@ -82,8 +82,8 @@ class VariationCards(QWidget):
         self._paint_card(painter, document, detected_pattern(document), self.card(-1), document.shown < 0)
         for index, variation in enumerate(document.variations):
             card = self.card(index)
-            if self._pressed is not None and self._drag_x is not None and self._pressed[0] == index:
-                card.translate(self._drag_x - self._pressed[1], 0.0)
+            if self.gesture is not None and self._drag_x is not None and self.gesture[0] == index:
+                card.translate(self._drag_x - self.gesture[1], 0.0)
             self._paint_card(painter, document, variation, card, index == document.shown)
 
     def _paint_card(self, painter: QPainter, document: Document, variation: Variation, card: QRectF, shown: bool) -> None:
@@ -133,38 +133,44 @@ class VariationCards(QWidget):
         count = len(document.variations) if document else 0
         return next((n for n in range(-1, count) if self.card(n).contains(point)), NOWHERE)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> tuple[int, float, float] | None:
+        """Show a card; the gesture is its place, and where it was taken hold of."""
         index = self._index_at(event.position())
-        if index != NOWHERE and event.button() == Qt.MouseButton.LeftButton:
-            self._pressed = (index, event.position().x(), event.position().y())
-            self.chosen.emit(index)
+        if index == NOWHERE or event.button() != Qt.MouseButton.LeftButton:
+            return None
+        self.chosen.emit(index)
+        return index, event.position().x(), event.position().y()
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if self._pressed is None or self._pressed[0] < 0:
+    def drag(self, gesture: tuple[int, float, float], event: QMouseEvent) -> None:
+        """Move the card along, or, pulled far enough out of the row, drag it elsewhere."""
+        index, x, y = gesture
+        if index < 0:
             return
         document = self._session.store.document
-        if document is not None and abs(event.position().y() - self._pressed[2]) > PULL_OUT:
-            letter = document.variations[self._pressed[0]].letter
-            self._pressed, self._drag_x = None, None
+        if document is not None and abs(event.position().y() - y) > PULL_OUT:
+            letter = document.variations[index].letter
+            self.end_gesture()
+            self._drag_x = None
             self.update()
             start_drag(self, VARIATION_MIME, letter)
-        elif self._drag_x is not None or abs(event.position().x() - self._pressed[1]) > 8.0:
+        elif self._drag_x is not None or abs(event.position().x() - x) > 8.0:
             self._drag_x = event.position().x()
             self.update()
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        pressed, dragged = self._pressed, self._drag_x
-        self._pressed, self._drag_x = None, None
-        if pressed is not None and dragged is not None:
+    def commit(self, gesture: tuple[int, float, float], event: QMouseEvent) -> None:
+        """Move the card to where it is let go."""
+        dragged, self._drag_x = self._drag_x, None
+        if dragged is not None:
             to = self._index_at(QPointF(max(1.0, event.position().x()), HEIGHT / 2.0))
             document = self._session.store.document
             to = max(0, to) if to != NOWHERE else (len(document.variations) - 1 if document else 0)
-            if to != pressed[0]:
-                self.moved.emit(pressed[0], to)
+            if to != gesture[0]:
+                self.moved.emit(gesture[0], to)
         self.update()
+
+    def cancel(self, gesture: tuple[int, float, float]) -> None:
+        """Leave the card where it was."""
+        self._drag_x = None
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from bompla.app.groove.lane_picture import HEADER, LanePicture
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
+from bompla.app.ui.gesture import GestureWidget
 from bompla.model.detected_pattern import hits_inside
 from bompla.model.document import Document, Hit
 from bompla.model.phrase_edits import set_values
@@ -50,7 +51,7 @@ class _Stroke:
     last: QPointF = field(default_factory=QPointF)
 
 
-class DetailStrip(QWidget):
+class DetailStrip(GestureWidget):
     """Stands under the lanes and shares their time. A double click brings a hit's usual value back."""
 
     def __init__(self, session: Session, lanes: LanePicture, parent: QWidget | None = None) -> None:
@@ -58,7 +59,6 @@ class DetailStrip(QWidget):
         self._session, self._lanes = session, lanes
         self.what, self.way = "velocity", "hand"
         self.seed = 1
-        self._stroke: _Stroke | None = None
         self.setMinimumHeight(46)
         self.setMaximumHeight(84)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
@@ -142,9 +142,9 @@ class DetailStrip(QWidget):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(colour)
             painter.drawEllipse(QPointF(x, y), 3.2, 3.2)
-        if self._stroke is not None and self.way != "hand":
+        if self.gesture is not None and self.way != "hand":
             painter.setPen(QPen(theme().colour("signal"), 1.2))
-            painter.drawLine(self._stroke.start, self._stroke.last)
+            painter.drawLine(self.gesture.start, self.gesture.last)
 
     def _paint_names(self, painter: QPainter, facts: DetailFacts, pad_name: str) -> None:
         painter.setFont(theme().font(15, weight=600))
@@ -157,25 +157,24 @@ class DetailStrip(QWidget):
             area = QRectF(HEADER - 80.0, y - 9.0, 74.0, 18.0)
             painter.drawText(area, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, facts.words(value))
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if event.button() == Qt.MouseButton.LeftButton and event.position().x() >= self._lanes.axis.left - REACH:
-            self._stroke = _Stroke(event.position(), {}, event.position())
-            self._draw_to(event.position())
+    def press(self, event: QMouseEvent) -> _Stroke | None:
+        """Begin a stroke over the hits."""
+        if event.button() != Qt.MouseButton.LeftButton or event.position().x() < self._lanes.axis.left - REACH:
+            return None
+        stroke = _Stroke(event.position(), {}, event.position())
+        self._draw_to(stroke, event.position())
+        return stroke
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if self._stroke is not None:
-            self._draw_to(event.position())
+    def drag(self, gesture: _Stroke, event: QMouseEvent) -> None:
+        """Draw on."""
+        self._draw_to(gesture, event.position())
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        stroke, self._stroke = self._stroke, None
-        if stroke is None:
-            return
+    def commit(self, gesture: _Stroke, event: QMouseEvent) -> None:
+        """Give the hits their values, as one step."""
         if self.way == "chance":
             self.seed += 1
-        if stroke.values:
-            what, values = self.what, stroke.values
+        if gesture.values:
+            what, values = self.what, gesture.values
             count = "" if len(values) == 1 else f" of {len(values)} hits"
             grid = self._session.view.grid
             self._session.store.edit(f"draw {DETAILS[what].label}{count}", lambda d: set_values(d, what, values, grid.step_at))
@@ -183,9 +182,12 @@ class DetailStrip(QWidget):
             self._session.store.drop_preview()
         self.update()
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        self._stroke = None
+    def cancel(self, gesture: _Stroke) -> None:
+        """Show the values as they were."""
+        self._session.store.drop_preview()
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Bring the usual value of a hit back."""
         x = event.position().x()
         near = min(self.hits(), key=lambda hit: abs(self.x_of(hit) - x), default=None)
         if near is not None and abs(self.x_of(near) - x) <= REACH:
@@ -193,10 +195,7 @@ class DetailStrip(QWidget):
             grid = self._session.view.grid
             self._session.store.edit(f"usual {self.what}", lambda d: set_values(d, self.what, {near.id: usual}, grid.step_at))
 
-    def _draw_to(self, point: QPointF) -> None:
-        stroke = self._stroke
-        if stroke is None:
-            return
+    def _draw_to(self, stroke: _Stroke, point: QPointF) -> None:
         before, stroke.last = stroke.last, point
         if self.way == "hand":
             stroke.values |= self._along(before, point, lambda share: before.y() + share * (point.y() - before.y()))

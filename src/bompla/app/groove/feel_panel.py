@@ -36,6 +36,7 @@ class FeelPanel(Panel):
         for param in FEEL_PARAMS.values():
             bar = ValueBar(param)
             bar.moved.connect(lambda value, key=param.key: self._session.store.preview(self._changed(key, value)))
+            bar.dropped.connect(self._session.store.drop_preview)
             bar.chosen.connect(lambda value, key=param.key: self._choose(key, value))
             self.bars[param.key] = bar
         for key, bar in self.bars.items():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -14,7 +15,7 @@ from bompla.app.project.session import Session
 from bompla.app.sound_picture import RULER
 from bompla.app.theme import theme
 from bompla.model.detected_pattern import pattern_beats, pattern_of
-from bompla.model.document import Document, Pad
+from bompla.model.document import Document, Hit, Pad
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB, set_pad_level
 from bompla.model.pattern_edits import add_hit, add_played, change_velocity, delete_hits, move_hits, usual_velocity
 
@@ -61,7 +62,6 @@ class LaneView(LanePicture):
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Pattern: a lane for each pad", parent)
-        self._gesture: _Gesture | None = None
         self._band: QRectF | None = None
         self.setMinimumSize(440, 220)
         session.store.document_changed.connect(self._document_changed)
@@ -80,38 +80,43 @@ class LaneView(LanePicture):
             painter.setBrush(theme().colour("signal", 0.12))
             painter.drawRect(self._band)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> _Gesture | None:
+        """Begin what a press stands for: to erase, seek, draw, brush or select, or to move what is pressed."""
         document = self._session.store.document
         if document is None:
-            return
+            return None
         x, y = event.position().x(), event.position().y()
         hit = self.hit_near(x, y) if x >= self._axis.left - PIN_GRAB else None
         if event.button() == Qt.MouseButton.RightButton:
-            self._gesture = _Gesture("erase", x, y, gone={hit.id} if hit is not None else set())
-            return
+            return _Gesture("erase", x, y, gone={hit.id} if hit is not None else set())
         if y < RULER + ORIGINAL and x >= self._axis.left:
             self.sought.emit(document.beat_map.beat_at(self._axis.sample(x)))
-            return
+            return None
         pad = self._pad_at(y)
-        if pad is None:
-            return
-        if x < self._axis.left - PIN_GRAB:
-            self._press_name(document, pad, x, y)
-            return
+        if pad is not None and x < self._axis.left - PIN_GRAB:
+            return self._press_name(document, pad, x, y)
+        return self._press_lane(document, pad, hit, event) if pad is not None else None
+
+    def _press_lane(self, document: Document, pad: Pad, hit: Hit | None, event: QMouseEvent) -> _Gesture | None:
+        """Press on a hit, on a missing one, which is taken back, or where there is none."""
+        x, y = event.position().x(), event.position().y()
         missing = self.missing_near(x, y) if hit is None else None
         if missing is not None:
             self._session.store.edit("take back hit", lambda d: add_hit(d, *missing))
             self.struck.emit(missing.pad_id, missing.velocity)
-            return
+            return None
         self._session.view.select(pad_id=pad.id)
+        if hit is not None:
+            return self._press_hit(hit, event)
         beat = document.beat_map.beat_at(self._axis.sample(x))
-        if hit is None:
-            brushing = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            self._gesture = _Gesture("brush" if brushing else "draw", x, y, pad_id=pad.id, beat=beat)
-            if brushing:
-                self._brush(document, self._gesture, x)
-            return
+        if not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            return _Gesture("draw", x, y, pad_id=pad.id, beat=beat)
+        brush = _Gesture("brush", x, y, pad_id=pad.id, beat=beat)
+        self._brush(document, brush, x)
+        return brush
+
+    def _press_hit(self, hit: Hit, event: QMouseEvent) -> _Gesture:
+        """Select a hit, alone or with those that are selected, and hear it."""
         more = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
         chosen = self._session.view.selection.hit_ids
         if more:
@@ -120,91 +125,93 @@ class LaneView(LanePicture):
             chosen = frozenset({hit.id})
         self._session.view.select(hit_ids=chosen)
         self.struck.emit(hit.pad_id, hit.velocity)
-        self._gesture = _Gesture("press", x, y, chosen, hit.pad_id, hit.at_beats)
+        return _Gesture("press", event.position().x(), event.position().y(), chosen, hit.pad_id, hit.at_beats)
 
-    def _press_name(self, document: Document, pad: Pad, x: float, y: float) -> None:
+    def _press_name(self, document: Document, pad: Pad, x: float, y: float) -> _Gesture | None:
         """A press on a lane's level, mute or solo, or on its name, which chooses the lane."""
         if self.level_bar(pad).adjusted(-3.0, -6.0, 3.0, 6.0).contains(QPointF(x, y)):
             self._session.view.select(pad_id=pad.id)
-            self._gesture = _Gesture("level", x, y, pad_id=pad.id)
-        elif which := self._switch_at(pad, x, y):
+            return _Gesture("level", x, y, pad_id=pad.id)
+        if which := self._switch_at(pad, x, y):
             (self._session.view.toggle_mute if which == "mute" else self._session.view.toggle_solo)(pad.id)
-        else:
-            self._session.view.select(pad_id=pad.id, hit_ids=frozenset(h.id for h in pattern_of(document).hits if h.pad_id == pad.id))
-            self.struck.emit(pad.id, usual_velocity(document, pad.id))
+            return None
+        self._session.view.select(pad_id=pad.id, hit_ids=frozenset(h.id for h in pattern_of(document).hits if h.pad_id == pad.id))
+        self.struck.emit(pad.id, usual_velocity(document, pad.id))
+        return None
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        gesture = self._gesture
+    def drag(self, gesture: _Gesture, event: QMouseEvent) -> None:
+        """Show what the gesture has come to; it is settled by its first few points what it becomes."""
         document = self._session.store.document
-        if gesture is None or document is None:
+        if document is None:
             return
         x, y = event.position().x(), event.position().y()
         across, up = x - gesture.x, gesture.y - y
-        if gesture.kind in ("brush", "level", "erase"):
-            self._drag_tool(document, gesture, x, y)
-            return
-        if gesture.kind in ("draw", "press") and max(abs(across), abs(up)) < DRAG_POINTS:
-            return
-        if gesture.kind == "draw":
-            gesture.kind = "band"
-        elif gesture.kind == "press":
-            gesture.kind = "move" if abs(across) >= abs(up) else "velocity"
+        if gesture.kind in ("draw", "press"):
+            if max(abs(across), abs(up)) < DRAG_POINTS:
+                return
+            gesture.kind = "band" if gesture.kind == "draw" else "move" if abs(across) >= abs(up) else "velocity"
         if gesture.kind == "band":
             self._band = QRectF(QPointF(gesture.x, gesture.y), QPointF(x, y)).normalized()
             self.redraw_over()
+        elif gesture.kind == "brush":
+            self._brush(document, gesture, x)
+        elif gesture.kind == "erase" and (over := self.hit_near(x, y)) is not None:
+            gesture.gone.add(over.id)
+        elif gesture.kind == "level":
+            self._drag_level(document, gesture, x)
         elif gesture.kind == "move":
-            beat = document.beat_map.beat_at(self._axis.sample(x)) - document.beat_map.beat_at(self._axis.sample(gesture.x))
-            grid = self._session.view.grid
-            free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier) or grid.step_beats < 0.0
-            step = grid.step_at(gesture.beat)
-            gesture.by_beats = beat if free else round(beat / step) * step
-            over_pad = self._pad_at(y)
-            one_lane = len({hit.pad_id for hit in pattern_of(document).hits if hit.id in gesture.hits}) == 1
-            gesture.to_pad = over_pad.id if over_pad is not None and one_lane else None
-            self._session.store.preview(lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad))
+            self._drag_hits(document, gesture, x, y, free=bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
         elif gesture.kind == "velocity":
             gesture.by_velocity = round(up * VELOCITY_PER_POINT)
-            self._session.store.preview(lambda d: change_velocity(d, gesture.hits, gesture.by_velocity))
+        if (change := self._change(gesture)) is not None:
+            self._session.store.preview(change[1])
 
-    def _drag_tool(self, document: Document, gesture: _Gesture, x: float, y: float) -> None:
-        if gesture.kind == "brush":
-            self._brush(document, gesture, x)
-        elif gesture.kind == "level":
-            share = (x - self.level_bar(document.pad(gesture.pad_id)).left()) / LEVEL_WIDTH
-            gesture.level_db = MIN_LEVEL_DB + max(0.0, min(1.0, share)) * (MAX_LEVEL_DB - MIN_LEVEL_DB)
-            if abs(gesture.level_db) < LEVEL_SNAP_DB:
-                gesture.level_db = 0.0
-            self._session.store.preview(lambda d: set_pad_level(d, gesture.pad_id, gesture.level_db or 0.0))
-        elif (over := self.hit_near(x, y)) is not None:
-            gesture.gone.add(over.id)
-            self._session.store.preview(lambda d: delete_hits(d, gesture.gone))
+    def _drag_hits(self, document: Document, gesture: _Gesture, x: float, y: float, *, free: bool) -> None:
+        beat = document.beat_map.beat_at(self._axis.sample(x)) - document.beat_map.beat_at(self._axis.sample(gesture.x))
+        grid = self._session.view.grid
+        step = grid.step_at(gesture.beat)
+        gesture.by_beats = beat if free or grid.step_beats < 0.0 else round(beat / step) * step
+        over_pad = self._pad_at(y)
+        one_lane = len({hit.pad_id for hit in pattern_of(document).hits if hit.id in gesture.hits}) == 1
+        gesture.to_pad = over_pad.id if over_pad is not None and one_lane else None
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        gesture, self._gesture = self._gesture, None
+    def _drag_level(self, document: Document, gesture: _Gesture, x: float) -> None:
+        share = (x - self.level_bar(document.pad(gesture.pad_id)).left()) / LEVEL_WIDTH
+        level_db = MIN_LEVEL_DB + max(0.0, min(1.0, share)) * (MAX_LEVEL_DB - MIN_LEVEL_DB)
+        gesture.level_db = 0.0 if abs(level_db) < LEVEL_SNAP_DB else level_db
+
+    def commit(self, gesture: _Gesture, event: QMouseEvent) -> None:
+        """Do what the gesture stands for, as one step."""
         band, self._band = self._band, None
-        if gesture is None:
-            return
         if gesture.kind == "draw":
             self._draw(gesture.pad_id, gesture.beat)
-        elif gesture.kind == "brush":
-            hits = self._brushed(gesture)
-            self._session.store.edit(f"brush {len(hits)} hits", lambda d: add_played(d, hits))
-        elif gesture.kind == "level":
-            level_db = gesture.level_db
-            if level_db is not None:
-                self._session.store.edit(f"set level to {level_db:+.1f} dB", lambda d: set_pad_level(d, gesture.pad_id, level_db))
-        elif gesture.kind == "erase":
-            if gesture.gone:
-                self._session.store.edit(_counted("take out", frozenset(gesture.gone)), lambda d: delete_hits(d, gesture.gone))
         elif gesture.kind == "band" and band is not None:
             self._select_in(band)
-        elif gesture.kind == "move":
-            self._session.store.edit(_counted("move", gesture.hits), lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad))
-        elif gesture.kind == "velocity":
-            self._session.store.edit(_counted("set velocity of", gesture.hits),
-                               lambda d: change_velocity(d, gesture.hits, gesture.by_velocity))
+        elif (change := self._change(gesture)) is not None:
+            self._session.store.edit(*change)
         self.redraw_over()
+
+    def cancel(self, gesture: _Gesture) -> None:
+        """Show the pattern as it was."""
+        self._band = None
+        self._session.store.drop_preview()
+        self.redraw_over()
+
+    def _change(self, gesture: _Gesture) -> tuple[str, Callable[[Document], Document]] | None:
+        """Return what a gesture changes in the document, with its name; None where that is nothing."""
+        if gesture.kind == "brush":
+            hits = self._brushed(gesture)
+            return f"brush {len(hits)} hits", lambda d: add_played(d, hits)
+        if gesture.kind == "level" and gesture.level_db is not None:
+            level_db = gesture.level_db
+            return f"set level to {level_db:+.1f} dB", lambda d: set_pad_level(d, gesture.pad_id, level_db)
+        if gesture.kind == "erase" and gesture.gone:
+            return _counted("take out", frozenset(gesture.gone)), lambda d: delete_hits(d, gesture.gone)
+        if gesture.kind == "move":
+            return _counted("move", gesture.hits), lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad)
+        if gesture.kind == "velocity":
+            return _counted("set velocity of", gesture.hits), lambda d: change_velocity(d, gesture.hits, gesture.by_velocity)
+        return None
 
     def _draw(self, pad_id: int, beat: float) -> None:
         document = self._session.store.document

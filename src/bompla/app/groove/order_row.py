@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.groove.cards import VARIATION_MIME
 from bompla.app.theme import theme
+from bompla.app.ui.gesture import GestureWidget
 from bompla.model.document import OrderStep
 from bompla.model.order_edits import MOST_REPEATS
 
@@ -24,11 +25,12 @@ class _Drag:
     x: float
     y: float
     repeats: int
+    before: tuple[OrderStep, ...]
     kind: str = ""
     to: int = -1
 
 
-class OrderRow(QWidget):
+class OrderRow(GestureWidget):
     """Shows what plays after what. A drag along moves a cell, up or down plays it more or less often, a double click takes it out.
 
     A card that is dropped here is put in where it is dropped. `changed` carries the new steps.
@@ -41,7 +43,6 @@ class OrderRow(QWidget):
         self.steps: tuple[OrderStep, ...] = ()
         self.playing = -1
         self.chosen = 0
-        self._drag: _Drag | None = None
         self._opening = -1
         self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
@@ -84,7 +85,7 @@ class OrderRow(QWidget):
 
     def show_steps(self, steps: tuple[OrderStep, ...]) -> None:
         """Show an order."""
-        if self._drag is None and steps != self.steps:
+        if self.gesture is None and steps != self.steps:
             self.steps = steps
             self.chosen = max(0, min(self.chosen, len(steps) - 1))
             self.setAccessibleDescription(" ".join(f"{step.letter}×{step.repeats}" for step in steps) or "empty")
@@ -127,40 +128,41 @@ class OrderRow(QWidget):
     def _index_at(self, point: QPointF) -> int:
         return next((n for n in range(len(self.steps)) if self.cell(n).contains(point)), -1)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> _Drag | None:
+        """Take hold of a cell."""
         index = self._index_at(event.position())
-        if index >= 0 and event.button() == Qt.MouseButton.LeftButton:
-            self.chosen = index
-            self._drag = _Drag(index, event.position().x(), event.position().y(), self.steps[index].repeats)
-            self.update()
+        if index < 0 or event.button() != Qt.MouseButton.LeftButton:
+            return None
+        self.chosen = index
+        self.update()
+        return _Drag(index, event.position().x(), event.position().y(), self.steps[index].repeats, self.steps)
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        drag = self._drag
-        if drag is None:
-            return
-        across, up = event.position().x() - drag.x, drag.y - event.position().y()
-        if not drag.kind and max(abs(across), abs(up)) > 6.0:
-            drag.kind = "move" if abs(across) > abs(up) else "repeats"
-        if drag.kind == "repeats":
-            repeats = max(1, min(MOST_REPEATS, drag.repeats + round(up / POINTS_PER_REPEAT)))
-            self.steps = _with(self.steps, drag.index, replace(self.steps[drag.index], repeats=repeats))
-        elif drag.kind == "move":
+    def drag(self, gesture: _Drag, event: QMouseEvent) -> None:
+        """Move the cell along, or let it play more or less often."""
+        across, up = event.position().x() - gesture.x, gesture.y - event.position().y()
+        if not gesture.kind and max(abs(across), abs(up)) > 6.0:
+            gesture.kind = "move" if abs(across) > abs(up) else "repeats"
+        if gesture.kind == "repeats":
+            repeats = max(1, min(MOST_REPEATS, gesture.repeats + round(up / POINTS_PER_REPEAT)))
+            self.steps = _with(self.steps, gesture.index, replace(self.steps[gesture.index], repeats=repeats))
+        elif gesture.kind == "move":
             to = self._index_at(QPointF(event.position().x(), HEIGHT / 2.0))
-            if to >= 0 and to != drag.index:
-                self.steps = _moved(self.steps, drag.index, to)
-                self.chosen = drag.index = to
+            if to >= 0 and to != gesture.index:
+                self.steps = _moved(self.steps, gesture.index, to)
+                self.chosen = gesture.index = to
         self.update()
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        drag, self._drag = self._drag, None
-        if drag is not None and drag.kind:
+    def commit(self, gesture: _Drag, event: QMouseEvent) -> None:
+        """Keep the order."""
+        if gesture.kind:
             self.changed.emit(self.steps)
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        self._drag = None
+    def cancel(self, gesture: _Drag) -> None:
+        """Take the order that it was before."""
+        self.steps = gesture.before
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Remove a cell."""
         self._take_out(self._index_at(event.position()))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name

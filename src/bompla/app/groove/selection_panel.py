@@ -55,6 +55,7 @@ class SelectionPanel(Panel):
         self.body.addLayout(self._typed())
         self.amount = ValueBar(AMOUNT)
         self.amount.moved.connect(self._preview_grid)
+        self.amount.dropped.connect(self._session.store.drop_preview)
         self.amount.chosen.connect(self._onto_grid)
         self.body.addWidget(self.amount)
         row = QHBoxLayout()

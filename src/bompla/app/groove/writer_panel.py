@@ -80,6 +80,7 @@ class WriterPanel(Panel):
         for param in self.open.params:
             bar = ValueBar(param)
             bar.moved.connect(partial(self._set, param.key))
+            bar.dropped.connect(partial(self._reset, param.key, bar))
             bar.chosen.connect(partial(self._set, param.key))
             self._choices.addWidget(bar)
         self.closed_view.hide()
@@ -127,6 +128,9 @@ class WriterPanel(Panel):
         document = self._session.store.document
         if document is not None:
             self.refresh(document)
+
+    def _reset(self, key: str, bar: ValueBar) -> None:
+        self._set(key, bar.value)
 
     def _set(self, key: str, value: float) -> None:
         self._values[key] = value

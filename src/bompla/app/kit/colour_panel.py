@@ -15,16 +15,18 @@ from bompla.app.project.session import Session
 from bompla.app.sound.bounce import What
 from bompla.app.theme import theme
 from bompla.app.ui.controls import Chips, Panel, button, label
+from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.value_bar import ValueBar
 from bompla.model.colour import DRY, SETTINGS, TREATMENTS, TUNE, colour_of, move_treatment, set_colour, set_treatment
 from bompla.model.document import Document, Treatment
 
 
-class Grip(QWidget):
+class Grip(GestureWidget):
     """A handle by which a row is dragged up or down, or moved with the arrow keys."""
 
     dragged = pyqtSignal(float)
     dropped = pyqtSignal()
+    given_up = pyqtSignal()
     stepped = pyqtSignal(int)
 
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
@@ -47,16 +49,22 @@ class Grip(QWidget):
             for y in (7.0, 13.0, 19.0):
                 painter.drawEllipse(QPointF(x, y), 1.6, 1.6)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> bool:
+        """Take hold of the row."""
         event.accept()
+        return True
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def drag(self, gesture: bool, event: QMouseEvent) -> None:
+        """Let the row follow the pointer."""
         self.dragged.emit(event.globalPosition().y())
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+    def commit(self, gesture: bool, event: QMouseEvent) -> None:
+        """Leave the row where it is."""
         self.dropped.emit()
+
+    def cancel(self, gesture: bool) -> None:
+        """Put the row back."""
+        self.given_up.emit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -96,6 +104,7 @@ class TreatmentRow(QWidget):
             bar = ValueBar(param)
             bar.setAccessibleName(f"{facts.label}: {param.label}")
             bar.moved.connect(partial(panel.value_moved, kind, key))
+            bar.dropped.connect(panel.drop)
             bar.chosen.connect(partial(panel.value_chosen, kind, key))
             self.bars[key] = bar
             bars.addWidget(bar, 1)
@@ -137,6 +146,7 @@ class ColourPanel(Panel):
             self.chain.addWidget(row)
             row.grip.dragged.connect(partial(self._dragged, kind))
             row.grip.dropped.connect(partial(self._dropped, kind))
+            row.grip.given_up.connect(self._put_back)
             row.grip.stepped.connect(partial(self._stepped, kind))
         self._order = list(TREATMENTS)
         both = QHBoxLayout()
@@ -144,6 +154,7 @@ class ColourPanel(Panel):
         self.tune, self.dry = ValueBar(TUNE), ValueBar(DRY)
         for bar, key in ((self.tune, "tune"), (self.dry, "dry")):
             bar.moved.connect(partial(self._whole_moved, key))
+            bar.dropped.connect(self.drop)
             bar.chosen.connect(partial(self._whole_chosen, key))
             both.addWidget(bar, 1)
         self.body.addLayout(both)
@@ -191,6 +202,10 @@ class ColourPanel(Panel):
         name = f"{TREATMENTS[kind].label} {TREATMENTS[kind].params[key].label}".lower()
         self._session.store.edit(f"set {name}", lambda d: set_treatment(d, kind, values={key: value}))
 
+    def drop(self) -> None:
+        """Show the colour as it was before a value was dragged."""
+        self._session.store.drop_preview()
+
     def _whole_moved(self, key: str, value: float) -> None:
         self._session.store.preview(lambda d: set_colour(d, replace(d.colour, **{key: value}, on=True)))
 
@@ -210,6 +225,11 @@ class ColourPanel(Panel):
         middles = [self.rows[other].mapToGlobal(self.rows[other].rect().center()).y() for other in others]
         place = sum(middle < global_y for middle in middles)
         self._arrange([*others[:place], kind, *others[place:]])
+
+    def _put_back(self) -> None:
+        document = self._session.store.document
+        if document is not None:
+            self._arrange([treatment.kind for treatment in colour_of(document).chain])
 
     def _dropped(self, kind: str) -> None:
         place = self._order.index(kind)

@@ -7,13 +7,14 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
 
 from bompla.app.theme import theme
+from bompla.app.ui.gesture import GestureWidget
 from bompla.units import note_name
 
 FIRST, LAST = 24, 96
 BLACK = (1, 3, 6, 8, 10)
 
 
-class KeyboardBar(QWidget):
+class KeyboardBar(GestureWidget):
     """Shows which notes play a pad: drag either end of the range; a click on a key inside strikes it.
 
     `chosen` carries the lowest and highest note, (0, 0) for only the pad's own; `struck` a note.
@@ -30,12 +31,11 @@ class KeyboardBar(QWidget):
         self.setToolTip("Drag from the pad's note outwards: these notes play it at their pitch. A click plays a key; "
                         "a double click leaves only its own note")
         self.root, self.low, self.high = 60, 60, 60
-        self._drag = ""
 
     def show_range(self, root: int, keys: tuple[int, int]) -> None:
         """Show a pad's own note and range."""
         low, high = keys if keys != (0, 0) else (root, root)
-        if not self._drag:
+        if self.gesture is None:
             self.root, self.low, self.high = root, low, high
             self.setAccessibleDescription(self.words())
             self.update()
@@ -63,33 +63,35 @@ class KeyboardBar(QWidget):
         painter.setFont(theme().font(13))
         painter.drawText(QRectF(0.0, 25.0, self.width(), 15.0), Qt.AlignmentFlag.AlignLeft, self.words())
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> tuple[str, int, int]:
+        """Begin to drag an end of the range; the gesture is which, with the range before."""
         note = self.note_at(event.position().x())
-        self._drag = "high" if note > self.root or (note == self.root and event.position().x() > self.x_of(self.root + 0.5)) else "low"
+        upwards = note > self.root or (note == self.root and event.position().x() > self.x_of(self.root + 0.5))
+        return "high" if upwards else "low", self.low, self.high
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def drag(self, gesture: tuple[str, int, int], event: QMouseEvent) -> None:
+        """Let the end follow the pointer."""
         note = self.note_at(event.position().x())
-        if self._drag == "high":
+        if gesture[0] == "high":
             self.high = max(self.root, note)
-        elif self._drag == "low":
+        else:
             self.low = min(self.root, note)
         self.update()
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if not self._drag:
-            return
+    def commit(self, gesture: tuple[str, int, int], event: QMouseEvent) -> None:
+        """Keep the range; a key inside it is struck."""
         note = self.note_at(event.position().x())
         inside = self.low <= note <= self.high
-        self._drag = ""
         self.chosen.emit(*((0, 0) if self.low == self.high else (self.low, self.high)))
         if inside:
             self.struck.emit(note)
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        self._drag = ""
+    def cancel(self, gesture: tuple[str, int, int]) -> None:
+        """Take the range that it had before."""
+        _, self.low, self.high = gesture
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Leave only the pad's own note."""
         self.low = self.high = self.root
         self.chosen.emit(0, 0)
 

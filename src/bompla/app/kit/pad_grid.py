@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import start_drag
+from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.noteheads import draw_head
 from bompla.app.ui.raster import wave_pixmap
 from bompla.groove.rebuild import ROWS, tray
@@ -28,7 +29,7 @@ STRUCK_FRAMES = 8
 SOFTEST, HARDEST = 45, 127
 
 
-class PadGrid(QWidget):
+class PadGrid(GestureWidget):
     """Sixteen pads, a family to a row. A press plays a pad, harder the higher it is struck; pads and slices are dragged.
 
     `struck` carries a pad id and a velocity, `let_go` a pad id.
@@ -41,7 +42,6 @@ class PadGrid(QWidget):
         super().__init__(parent)
         self._session = session
         self.page = 0
-        self._pressed: tuple[QPointF, int] | None = None
         self._target = -1
         self._lit: dict[int, int] = {}
         self.setAcceptDrops(True)
@@ -155,30 +155,32 @@ class PadGrid(QWidget):
         first = self.page * PADS_PER_PAGE
         return next((slot for slot in range(first, first + PADS_PER_PAGE) if self.cell(slot).contains(point)), -1)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> tuple[QPointF, int] | None:
+        """Strike a pad; the gesture is where, and which."""
         slot = self._slot_at(event.position())
         pad = self.pad_in(slot)
         if pad is None or event.button() != Qt.MouseButton.LeftButton:
-            return
+            return None
         cell = self.cell(slot)
         height = (cell.bottom() - event.position().y()) / cell.height()
         self._session.view.select(pad_id=pad.id)
         self.struck.emit(pad.id, round(SOFTEST + (HARDEST - SOFTEST) * height))
-        self._pressed = (event.position(), pad.id)
+        return event.position(), pad.id
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if self._pressed is None or (event.position() - self._pressed[0]).manhattanLength() < 14.0:
-            return
-        pad_id, self._pressed = self._pressed[1], None
-        self.let_go.emit(pad_id)
-        start_drag(self, PAD_MIME, pad_id)
+    def drag(self, gesture: tuple[QPointF, int], event: QMouseEvent) -> None:
+        """Drag the pad elsewhere, once it has moved far enough."""
+        if (event.position() - gesture[0]).manhattanLength() >= 14.0:
+            self.end_gesture()
+            self.let_go.emit(gesture[1])
+            start_drag(self, PAD_MIME, gesture[1])
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        if self._pressed is not None:
-            self.let_go.emit(self._pressed[1])
-        self._pressed = None
+    def commit(self, gesture: tuple[QPointF, int], event: QMouseEvent) -> None:
+        """Let the pad go."""
+        self.let_go.emit(gesture[1])
+
+    def cancel(self, gesture: tuple[QPointF, int]) -> None:
+        """Let the pad go."""
+        self.let_go.emit(gesture[1])
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -227,7 +229,7 @@ class PadGrid(QWidget):
             self._session.store.edit("move pad", lambda document: move_pad(document, item, slot))
 
 
-class TrayView(QWidget):
+class TrayView(GestureWidget):
     """The slices that are on no pad. A click plays one, a drag takes it to a pad; `heard` carries a cut id."""
 
     heard = pyqtSignal(int)
@@ -237,7 +239,6 @@ class TrayView(QWidget):
         super().__init__(parent)
         self._session = session
         self._cuts: tuple[Cut, ...] = ()
-        self._pressed: tuple[QPointF, int] | None = None
         self.setAccessibleName("Slices on no pad")
         self.setFixedHeight(self.TILE.height() + 4)
         session.store.document_changed.connect(self._document_changed)
@@ -289,23 +290,20 @@ class TrayView(QWidget):
                                  ratio=self.devicePixelRatioF(), gain=1.6)
             painter.drawPixmap(QPointF(tile.left() + 7.0, tile.top() + 28.0), pixmap)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> tuple[QPointF, int] | None:
+        """Choose and play a slice; the gesture is where, and which."""
         for index, cut in enumerate(self._cuts):
             if self.tile(index).contains(event.position()):
                 self._session.view.select(cut_id=cut.id)
                 self.heard.emit(cut.id)
-                self._pressed = (event.position(), cut.id)
+                return event.position(), cut.id
+        return None
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if self._pressed is None or (event.position() - self._pressed[0]).manhattanLength() < 8.0:
-            return
-        cut_id, self._pressed = self._pressed[1], None
-        start_drag(self, SLICE_MIME, cut_id)
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        self._pressed = None
+    def drag(self, gesture: tuple[QPointF, int], event: QMouseEvent) -> None:
+        """Drag the slice to a pad, once it has moved far enough."""
+        if (event.position() - gesture[0]).manhattanLength() >= 8.0:
+            self.end_gesture()
+            start_drag(self, SLICE_MIME, gesture[1])
 
 
 def files_in(data: QMimeData) -> list[Path]:

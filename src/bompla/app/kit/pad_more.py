@@ -190,6 +190,7 @@ def shape_bar(session: Session, pad: Callable[[], Pad | None], key: str) -> Valu
             session.store.edit(f"set {SHAPE_PARAMS[key].label.lower()}", lambda d: with_value(d, shown.id, value))
 
     bar.moved.connect(moved)
+    bar.dropped.connect(session.store.drop_preview)
     bar.chosen.connect(chosen)
     return bar
 

@@ -124,6 +124,7 @@ class PadPanel(Panel):
         grid.setVerticalSpacing(4)
         self.level = ValueBar(LEVEL)
         self.level.moved.connect(self._preview_level)
+        self.level.dropped.connect(self._session.store.drop_preview)
         self.level.chosen.connect(self._set_level)
         grid.addWidget(self.level, 0, 0)
         self.bars: dict[str, ValueBar] = {}
@@ -165,6 +166,7 @@ class PadPanel(Panel):
     def _connect(self, picture: ShapePicture) -> None:
         picture.moved.connect(self._preview_shape)
         picture.chosen.connect(self._choose_shape)
+        picture.dropped.connect(self._session.store.drop_preview)
 
     def pad(self) -> Pad | None:
         """Return the selected pad."""

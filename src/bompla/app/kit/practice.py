@@ -13,6 +13,7 @@ from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, label
+from bompla.app.ui.gesture import GestureWidget
 from bompla.engine.midi_port import KEY_PRESSURE, NOTE_OFF, NOTE_ON
 from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Pad
@@ -25,13 +26,12 @@ CHANNEL = 9
 GLOW_FRAMES = 8
 
 
-class _Surface(QWidget):
+class _Surface(GestureWidget):
     """Sixteen rubber pads; the nearer to the middle, the harder."""
 
     def __init__(self, session: Session, send: Callable[[bytes, int], object]) -> None:
         super().__init__()
         self._session, self._send = session, send
-        self._down: Pad | None = None
         self._pressed = -1
         self.glow: dict[int, int] = {}
         self.setAccessibleName("Practice pads")
@@ -65,35 +65,37 @@ class _Surface(QWidget):
             text = f"{pad.name}\n{pad.note}" if pad else "no note"
             painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, text)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> Pad | None:
+        """Strike a pad, the harder the nearer to its middle."""
         for slot, pad in self.pads().items():
             cell = self.cell(slot)
             if cell.contains(event.position()):
-                self._down, self._pressed = pad, -1
-                self.press(slot, pad, round(45 + 82 * self._pressure(cell, event.position())))
+                self._pressed = -1
+                self.strike(slot, pad, round(45 + 82 * self._pressure(cell, event.position())))
+                return pad
+        return None
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        """Press harder towards the middle of the pad that is held."""
-        assert event is not None
-        pad = self._down
-        if pad is not None:
-            pressure = round(127 * self._pressure(self.cell(pad.slot), event.position()))
-            if pressure != self._pressed:
-                self._pressed = pressure
-                self._send(bytes((KEY_PRESSURE | CHANNEL, pad.note, pressure)), 0)
+    def drag(self, gesture: Pad, event: QMouseEvent) -> None:
+        """Press harder towards the middle of the pad that is held down."""
+        pressure = round(127 * self._pressure(self.cell(gesture.slot), event.position()))
+        if pressure != self._pressed:
+            self._pressed = pressure
+            self._send(bytes((KEY_PRESSURE | CHANNEL, gesture.note, pressure)), 0)
+
+    def commit(self, gesture: Pad, event: QMouseEvent) -> None:
+        """Let the pad go."""
+        self.cancel(gesture)
+
+    def cancel(self, gesture: Pad) -> None:
+        """Let the pad go."""
+        self._send(bytes((NOTE_OFF | CHANNEL, gesture.note, 0)), 0)
 
     @staticmethod
     def _pressure(cell: QRectF, at: QPointF) -> float:
         off = (at - cell.center()) / (cell.width() / 2.0)
         return float(max(0.0, 1.0 - (off.x() ** 2 + off.y() ** 2) ** 0.5))
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        pad, self._down = self._down, None
-        if pad is not None:
-            self._send(bytes((NOTE_OFF | CHANNEL, pad.note, 0)), 0)
-
-    def press(self, slot: int, pad: Pad, velocity: int, at_frame: int = 0) -> None:
+    def strike(self, slot: int, pad: Pad, velocity: int, at_frame: int = 0) -> None:
         """Send a note as the controller does, now or to arrive at a frame of the engine's count."""
         self._send(bytes((NOTE_ON | CHANNEL, pad.note, clamped_velocity(velocity))), at_frame)
         self.glow[slot] = GLOW_FRAMES
@@ -179,7 +181,7 @@ class PracticePads(QDialog):
         now_ms = 1000.0 * (engine.state.rendered_frames - self._started) / engine.sample_rate
         while self._due and self._due[0][0] <= now_ms + AHEAD_MS:
             due_ms, slot, pad, velocity = self._due.pop(0)
-            self.surface.press(slot, pad, velocity, self._started + round(due_ms * engine.sample_rate / 1000.0))
+            self.surface.strike(slot, pad, velocity, self._started + round(due_ms * engine.sample_rate / 1000.0))
         if not self._due and now_ms > self._ends_ms:
             self._timer.stop()
             self.perform.setChecked(False)

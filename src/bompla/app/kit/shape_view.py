@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
+from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.raster import wave_pixmap
 from bompla.model.document import Layer, Pad
 from bompla.model.shape import PLAIN, SHAPE_PARAMS, Shape, clamped
@@ -21,23 +22,22 @@ LOW_HZ, HIGH_HZ = 30.0, 18_000.0
 TOP_DB, FLOOR_DB = 18.0, -42.0
 
 
-class ShapePicture(QWidget):
+class ShapePicture(GestureWidget):
     """What the three pictures share: grips that are dragged, each drag one edit.
 
-    `moved` carries the shape while a grip is dragged, `chosen` when it is let go; a double click on a
-    grip brings its values back.
+    `moved` carries the shape while a grip is dragged, `chosen` when it is let go, `dropped` tells that a drag was given up; a double
+    click on a grip brings its values back.
     """
 
     moved = pyqtSignal(object)
     chosen = pyqtSignal(object)
-    keys: tuple[str, ...] = ()
+    dropped = pyqtSignal()
 
     def __init__(self, name: str, height: int, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setFixedHeight(height)
         self.setAccessibleName(name)
         self.shape = PLAIN
-        self._grip = ""
         theme().changed.connect(self.update)
         self.setMouseTracking(True)
 
@@ -55,7 +55,7 @@ class ShapePicture(QWidget):
 
     def show_shape(self, shape: Shape) -> None:
         """Show a shape."""
-        if shape != self.shape:
+        if shape != self.shape and self.gesture is None:
             self.shape = shape
             self.update()
 
@@ -72,31 +72,35 @@ class ShapePicture(QWidget):
         for point in self.grips().values():
             painter.drawRect(QRectF(point.x() - GRIP / 2, point.y() - GRIP / 2, GRIP, GRIP))
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if event.button() == Qt.MouseButton.LeftButton:
-            self._grip = self.grip_at(event.position().x(), event.position().y())
+    def press(self, event: QMouseEvent) -> tuple[str, Shape] | None:
+        """Begin to drag a grip; the gesture is the grip with the shape before."""
+        grip = self.grip_at(event.position().x(), event.position().y())
+        return (grip, self.shape) if grip and event.button() == Qt.MouseButton.LeftButton else None
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        x, y = event.position().x(), event.position().y()
-        if self._grip:
-            self.shape = clamped(self.dragged(self._grip, x, y))
-            self.moved.emit(self.shape)
-            self.update()
-        else:
-            self.setCursor(Qt.CursorShape.SizeAllCursor if self.grip_at(x, y) else Qt.CursorShape.ArrowCursor)
+    def drag(self, gesture: tuple[str, Shape], event: QMouseEvent) -> None:
+        """Let the grip follow the pointer."""
+        self.shape = clamped(self.dragged(gesture[0], event.position().x(), event.position().y()))
+        self.moved.emit(self.shape)
+        self.update()
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        grip, self._grip = self._grip, ""
-        if grip:
-            self.chosen.emit(self.shape)
+    def commit(self, gesture: tuple[str, Shape], event: QMouseEvent) -> None:
+        """Keep the shape."""
+        self.chosen.emit(self.shape)
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def cancel(self, gesture: tuple[str, Shape]) -> None:
+        """Take the shape that it had before."""
+        self.shape = gesture[1]
+        self.dropped.emit()
+
+    def hover(self, event: QMouseEvent) -> None:
+        """Show what can be dragged."""
+        over = self.grip_at(event.position().x(), event.position().y())
+        self.setCursor(Qt.CursorShape.SizeAllCursor if over else Qt.CursorShape.ArrowCursor)
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Bring a grip's values back."""
         grip = self.grip_at(event.position().x(), event.position().y())
         if grip:
-            self._grip = ""
             self.shape = self.reset(grip)
             self.chosen.emit(self.shape)
 

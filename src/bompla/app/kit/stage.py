@@ -105,7 +105,6 @@ class KitStage(Stage):
         row.addWidget(self.replacing)
         self.quantise = ValueBar(QUANTISE)
         self.quantise.setFixedWidth(78)
-        self.quantise.moved.connect(self._set_input_quantise)
         self.quantise.chosen.connect(self._set_input_quantise)
         row.addWidget(self.quantise)
         row.addWidget(button("Take back", self.playback.recorder.take_back, tip=tip("take_back")))

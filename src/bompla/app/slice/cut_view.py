@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen
+from PyQt6.QtGui import QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from bompla.analysis.review.doubts import Doubt
@@ -36,6 +36,7 @@ class _Drag:
     cut_id: int = 0
     value: float = 0.0
     x: float = 0.0
+    shares: dict[str, float] = field(default_factory=dict)
 
 
 class CutView(SoundPicture):
@@ -55,7 +56,6 @@ class CutView(SoundPicture):
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Sound and its cuts", parent)
-        self._drag: _Drag | None = None
         self._hover_y = -1.0
         self._drawn_loop: Loop | None = None
         self.rows = Rows()
@@ -123,7 +123,7 @@ class CutView(SoundPicture):
         self._paint_cuts(painter, document)
         if self.rows.shown("strength"):
             self._paint_threshold(painter, document)
-        drag = self._drag
+        drag = self.gesture
         if drag is not None and drag.kind == "cut":
             cut = next((c for c in document.cuts if c.id == drag.cut_id), None)
             if cut is not None and self._session.project.clip is not None:
@@ -241,7 +241,7 @@ class CutView(SoundPicture):
         row, y = self.row("strength"), self.threshold_y()
         painter.setPen(QPen(theme().colour("signal"), 2.0))
         painter.drawLine(QPointF(row.left(), y), QPointF(row.right(), y))
-        near = abs(self._hover_y - y) <= GRAB or (self._drag is not None and self._drag.kind == "threshold")
+        near = abs(self._hover_y - y) <= GRAB or (self.gesture is not None and self.gesture.kind == "threshold")
         text = f"drag: {len(document.slices())} slices at this height"
         painter.setFont(theme().font(14, weight=600))
         width = painter.fontMetrics().horizontalAdvance(text) + 18.0
@@ -266,24 +266,25 @@ class CutView(SoundPicture):
         bounds = self.rows.bounds(RULER + 14.0, self.height() - 10.0)
         return next((n for n, bound in enumerate(bounds) if abs(bound - y) <= GAP), -1)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def press(self, event: QMouseEvent) -> _Drag | None:
+        """Take hold of a bound, the threshold or a cut; seek on the ruler; choose a slice."""
         document = self._session.store.document
         x, y = event.position().x(), event.position().y()
         if document is None or event.button() != Qt.MouseButton.LeftButton:
-            return
+            return None
         bound = self._bound_at(x, y)
         if bound >= 0:
-            self._drag = _Drag("rows", bound)
-        elif self.rows.shown("strength") and abs(y - self.threshold_y()) <= GRAB and x >= self._axis.left:
-            self._drag = _Drag("threshold", value=document.threshold)
-        elif y < RULER:
+            return _Drag("rows", bound, shares=dict(self.rows.shares))
+        if self.rows.shown("strength") and abs(y - self.threshold_y()) <= GRAB and x >= self._axis.left:
+            return _Drag("threshold", value=document.threshold)
+        if y < RULER:
             self.sought.emit(max(0.0, self._axis.sample(x)))
         elif self._over_sound(y) and (cut := self._cut_near(x)):
             self._session.view.select(cut_id=cut.id)
-            self._drag = _Drag("cut", cut.id, float(cut.at_sample), x)
+            return _Drag("cut", cut.id, float(cut.at_sample), x)
         elif x >= self._axis.left:
             self._choose(document, round(self._axis.sample(x)), event.modifiers())
+        return None
 
     def _choose(self, document: Document, at_sample: int, modifiers: Qt.KeyboardModifier) -> None:
         piece = document.slice_at(at_sample)
@@ -305,38 +306,50 @@ class CutView(SoundPicture):
         row = self.row("sound")
         return row.top() - 14.0 <= y <= row.bottom()
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def double_click(self, event: QMouseEvent) -> None:
+        """Cut there."""
         x, y = event.position().x(), event.position().y()
         row = self.row("strength")
         last = row.top() if row.height() > 0.0 else float(self.height())
         if event.button() == Qt.MouseButton.LeftButton and RULER <= y < last and x >= self._axis.left:
             self._session.requests.cut_at(round(self._axis.sample(x)), snap=not _free(event))
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
+    def hover(self, event: QMouseEvent) -> None:
+        """Show what can be dragged."""
         x, y = event.position().x(), event.position().y()
         self._hover_y = y
-        drag = self._drag
-        if drag is None:
-            over_line = self._bound_at(x, y) >= 0 or (self.rows.shown("strength") and abs(y - self.threshold_y()) <= GRAB)
-            over_cut = self._over_sound(y) and self._cut_near(x)
-            shape = Qt.CursorShape.SizeVerCursor if over_line else Qt.CursorShape.SizeHorCursor
-            self.setCursor(shape if over_line or over_cut else Qt.CursorShape.ArrowCursor)
-            near = abs(y - self.threshold_y()) <= GRAB
-            if near != self._over_line:
-                self._over_line = near
-                self.redraw_over()
-        elif drag.kind == "rows":
-            self.rows.move_bound(drag.cut_id, y, RULER + 14.0, self.height() - 10.0)
+        over_line = self._bound_at(x, y) >= 0 or (self.rows.shown("strength") and abs(y - self.threshold_y()) <= GRAB)
+        over_cut = self._over_sound(y) and self._cut_near(x)
+        shape = Qt.CursorShape.SizeVerCursor if over_line else Qt.CursorShape.SizeHorCursor
+        self.setCursor(shape if over_line or over_cut else Qt.CursorShape.ArrowCursor)
+        near = abs(y - self.threshold_y()) <= GRAB
+        if near != self._over_line:
+            self._over_line = near
+            self.redraw_over()
+
+    def drag(self, gesture: _Drag, event: QMouseEvent) -> None:
+        """Show where a bound, the threshold or a cut has come to."""
+        x, y = event.position().x(), event.position().y()
+        self._hover_y = y
+        if gesture.kind == "rows":
+            self.rows.move_bound(gesture.cut_id, y, RULER + 14.0, self.height() - 10.0)
             self.redraw()
-        elif drag.kind == "threshold":
+        elif gesture.kind == "threshold":
             row = self.row("strength")
-            drag.value = min(1.0, max(0.0, (row.bottom() - y) / row.height()))
-            self._session.store.preview(lambda document: set_threshold(document, drag.value))
+            gesture.value = min(1.0, max(0.0, (row.bottom() - y) / row.height()))
+            self._session.store.preview(lambda document: set_threshold(document, gesture.value))
         else:
-            drag.value = self._dragged_to(x, _free(event))
-            self._session.store.preview(lambda document: move_cut(document, drag.cut_id, round(drag.value)))
+            gesture.value = self._dragged_to(x, _free(event))
+            self._session.store.preview(lambda document: move_cut(document, gesture.cut_id, round(gesture.value)))
+
+    def cancel(self, gesture: _Drag) -> None:
+        """Show bounds and cuts as they were."""
+        if gesture.kind == "rows":
+            self.rows.shares = dict(gesture.shares)
+            self.redraw()
+        else:
+            self._session.store.drop_preview()
+            self.redraw_over()
 
     def _dragged_to(self, x: float, free: bool) -> float:
         document = self._session.store.document
@@ -346,23 +359,13 @@ class CutView(SoundPicture):
         near = attack_near(document.attacks, round(at), round(SNAP_POINTS * self._axis.samples_per_point))
         return float(near.cut_sample) if near else at
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        drag, self._drag = self._drag, None
-        if drag is None or drag.kind == "rows":
-            return
-        if drag.kind == "threshold":
-            self._session.store.edit("set threshold", lambda document: set_threshold(document, drag.value))
-        else:
-            self._session.store.edit("move cut", lambda document: move_cut(document, drag.cut_id, round(drag.value)))
+    def commit(self, gesture: _Drag, event: QMouseEvent) -> None:
+        """Keep the threshold, or the place of a cut."""
+        if gesture.kind == "threshold":
+            self._session.store.edit("set threshold", lambda document: set_threshold(document, gesture.value))
+        elif gesture.kind == "cut":
+            self._session.store.edit("move cut", lambda document: move_cut(document, gesture.cut_id, round(gesture.value)))
         self.redraw_over()
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if event.key() == Qt.Key.Key_Escape and self._drag is not None:
-            self._drag = None
-            self._session.store.drop_preview()
-        else:
-            super().keyPressEvent(event)
 
 
 def nudge_samples(session: Session, ms: float) -> int:

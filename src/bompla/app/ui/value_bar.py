@@ -9,6 +9,7 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEve
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.theme import theme
+from bompla.app.ui.gesture import GestureWidget
 from bompla.model.params import Param
 
 STEPS = 200
@@ -16,20 +17,20 @@ ZERO_SHARE = 0.02
 """So near to it a value of both signs is drawn to zero."""
 
 
-class ValueBar(QWidget):
+class ValueBar(GestureWidget):
     """Shows a name, a value and how far along its range it is.
 
-    `moved` carries the value while it is dragged, `chosen` when it is settled.
+    `moved` carries the value while it is dragged, `chosen` when it is settled; `dropped` tells that a drag was given up.
     """
 
     moved = pyqtSignal(float)
     chosen = pyqtSignal(float)
+    dropped = pyqtSignal()
 
     def __init__(self, param: Param, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.param = param
         self.value = param.default
-        self._dragging = False
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName(param.label)
         self.setToolTip(f"{param.help}. A double click brings back {self.param.in_words(param.default)}")
@@ -41,7 +42,7 @@ class ValueBar(QWidget):
 
     def show_value(self, value: float) -> None:
         """Show a value, unless it is being dragged."""
-        if not self._dragging and value != self.value:
+        if self.gesture is None and value != self.value:
             self.value = value
             self.setAccessibleDescription(self.param.in_words(value))
             self.update()
@@ -75,24 +76,29 @@ class ValueBar(QWidget):
         role = "signal" if self.hasFocus() else "paper"
         painter.fillRect(QRectF(left * self.width(), 23.0, max(2.0, (right - left) * self.width()), 4.0), theme().colour(role))
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if event.button() == Qt.MouseButton.LeftButton:
-            self._dragging = True
-            self._drag_to(event.position().x())
+    def press(self, event: QMouseEvent) -> float | None:
+        """Begin to drag the value; the gesture is the value before."""
+        if event.button() != Qt.MouseButton.LeftButton:
+            return None
+        before = self.value
+        self._drag_to(event.position().x())
+        return before
 
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        assert event is not None
-        if self._dragging:
-            self._drag_to(event.position().x())
+    def drag(self, gesture: float, event: QMouseEvent) -> None:
+        """Let the value follow the pointer."""
+        self._drag_to(event.position().x())
 
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        if self._dragging:
-            self._dragging = False
-            self.chosen.emit(self.value)
+    def commit(self, gesture: float, event: QMouseEvent) -> None:
+        """Keep the value."""
+        self.chosen.emit(self.value)
 
-    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
-        self._dragging = False
+    def cancel(self, gesture: float) -> None:
+        """Take the value that it had before."""
+        self.value = gesture
+        self.dropped.emit()
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Bring the default back."""
         self._settle(self.param.default)
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
