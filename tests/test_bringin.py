@@ -284,7 +284,7 @@ def test_loop_edits_hold_what_they_say(demo: tuple[Document, Clip]) -> None:
     here = downbeat_here(demo[0], third.attack_sample + 400)
     assert here.loop.start_sample == third.at_sample
     assert here.loop.bars == 3
-    with pytest.raises(EditError, match="whole bar"):
+    with pytest.raises(EditError, match="less than one bar"):
         downbeat_here(demo[0], demo[0].source.frames - 100)
     assert set_meter(document, "3/4").loop.bars == 3
     for edited in (set_tempo(document, 100.0), moved, here, set_meter(document, "6/8")):

@@ -130,7 +130,7 @@ def test_a_setting_changes_the_bounce_and_stays_below_full_scale(demo: tuple[Doc
 def test_a_printed_loop_knows_its_hits(demo: tuple[Document, Clip]) -> None:
     document = demo[0]
     clip = bounce_rebuilt(bake(BakeRequest(*demo, RATE)), passes=2)
-    made = document_from(heard_from_pattern(document, clip, "printed"), "printed")
+    made = document_from(heard_from_pattern(document, clip, "bounced"), "bounced")
     assert made.loop.bars == document.loop.bars
     drums = {pad.id: pad.drum for pad in document.pads}
     old = sorted((round(hit.at_beats, 1), drums[hit.pad_id]) for hit in pattern_of(document).hits)
@@ -254,7 +254,7 @@ def test_the_kit_is_coloured_through_the_window(demo_window: Any, qtbot: Any) ->
     sounds = len(session.project.sounds)
     playback.bouncer.bounce_loop("rebuilt")
     qtbot.waitUntil(lambda: len(session.project.sounds) == sounds + 1)
-    assert session.store.document.source.name.endswith("printed")
+    assert session.store.document.source.name.endswith("bounced")
     assert pattern_of(session.store.document).hits
 
 

@@ -64,8 +64,10 @@ def rendered(state: MixerState, sizes: list[int]) -> np.ndarray:
 
 
 EVERY_TREATMENT = [
-    ("tone", [3.0, -4.0, 6.0]), ("squeeze", [0.6, 50.0, 0.3]), ("drive", [9.0]), ("grit", [9.0, 12_000.0]), ("wobble", [12.0, 3.0]),
-    ("room", [0.4, 0.5, 0.3]), ("echo", [0.75, 0.4, 0.2]), ("ceiling", [-3.0, 60.0]),
+    ("tone", {"low_db": 3.0, "mid_db": -4.0, "high_db": 6.0}), ("squeeze", {"amount": 0.6, "release_ms": 50.0, "kick_share": 0.3}),
+    ("drive", {"drive_db": 9.0}), ("grit", {"bits": 9.0, "rate_hz": 12_000.0}), ("wobble", {"depth_cents": 12.0, "speed_hz": 3.0}),
+    ("room", {"size": 0.4, "damp": 0.5, "level": 0.3}), ("echo", {"beats": 0.75, "again": 0.4, "level": 0.2}),
+    ("ceiling", {"ceiling_db": -3.0, "release_ms": 60.0}),
 ]
 
 EVENTS = [

@@ -33,7 +33,7 @@ def small(hits: list[tuple[float, int]], *, meter: str = "4/4", bars: int = 1, s
     pad = Pad(1, 4, "snare", "Snare", 38)
     made = tuple(Hit(2 + n, 1, beats, velocity) for n, (beats, velocity) in enumerate(sorted(hits)))
     return Document("It", Source("it.wav", "0" * 32, 48_000, 1, frames), Loop(0, frames, bars, meter), pads=(pad,),
-                    variations=(Variation("A", "as heard", made),), next_id=100)
+                    variations=(Variation("A", "main", made),), next_id=100)
 
 
 def read_back(content: bytes) -> pretty_midi.PrettyMIDI:
@@ -120,7 +120,7 @@ def test_variations_are_written_one_after_the_other(demo: tuple[Document, Clip])
     middle = [t for t in starts if loop_s - 1e-3 <= t < 2 * loop_s - 1e-3]
     assert middle == pytest.approx([loop_s + 60.0 / document.bpm], abs=1e-3)
     marks = [m.text for m in mido.MidiFile(file=io.BytesIO(content)).tracks[0] if m.type == "marker"]
-    assert marks == ["A as heard", "B one", "A as heard"]
+    assert marks == ["A main", "B one", "A main"]
     with pytest.raises(ExportError, match="no variation X"):
         midi_bytes(document, MidiOptions(letters=("X",)))
 

@@ -15,7 +15,7 @@ from bompla.model.analysis_result import AnalysisResult
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_threshold
 from bompla.model.detected_pattern import detected_hits, pattern_of, played
-from bompla.model.document import SURE, SURE_BY_DRUM, Attack, Cut, Document, Heard, Hit, Loop, Source
+from bompla.model.document import Attack, Cut, Document, Heard, Hit, Loop, Source
 from bompla.model.drums import DRUMS, Family
 from bompla.model.kit_edits import clear_pad, set_pad_level
 from bompla.render.bake import bake
@@ -89,9 +89,10 @@ def test_a_sound_with_no_attack_still_makes_a_document() -> None:
 
 
 def test_only_sure_drums_are_played() -> None:
-    cut = Cut(1, 0, 0, 0.9, "detected", heard=(Heard("kick", 0.9, 100), Heard("ride", SURE - 0.01, 80), Heard("crash", SURE, 80)))
+    cut = Cut(1, 0, 0, 0.9, "detected", heard=(
+        Heard("kick", 0.9, 100), Heard("ride", DRUMS["ride"].sure_from - 0.01, 80), Heard("crash", DRUMS["crash"].sure_from, 80)))
     assert [h.drum for h in played(cut)] == ["kick", "crash"]
-    soft = (Heard("snare", SURE_BY_DRUM["snare"], 30), Heard("snare", SURE_BY_DRUM["snare"] - 0.01, 30))
+    soft = (Heard("snare", DRUMS["snare"].sure_from, 30), Heard("snare", DRUMS["snare"].sure_from - 0.01, 30))
     assert [h.sure for h in soft] == [True, False]
 
 

@@ -314,7 +314,7 @@ def test_what_is_underneath_a_pad_is_told(demo_window: Any) -> None:
     assert counts["hat_closed"] > 1
     assert panel.under.text() == f"Underneath: closed hat (alone in {counts['hat_closed']} slices)"
     session.store.edit("correct", lambda d: set_underneath(d, both.cut.id, "hat_closed", sounds=False))
-    assert panel.under.text() == "Nothing underneath to clean away"
+    assert panel.under.text() == "Nothing underneath to clean"
 
 
 def test_the_kit_is_remade_and_dropped_on_by_hand(demo_window: Any) -> None:

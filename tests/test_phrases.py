@@ -142,7 +142,7 @@ def test_values_are_held_to_their_ranges_and_quantising_goes_by_amount(
 
 
 def three_variations(document: Document) -> Document:
-    """Return a document with A as heard, B without kicks, C with only kicks, A shown."""
+    """Return a document with A main, B without kicks, C with only kicks, A shown."""
     kick = next(p for p in document.pads if p.drum == "kick").id
     for keep in (False, True):
         document = duplicate_variation(show_variation(document, 0))
@@ -304,7 +304,7 @@ def test_hits_are_brushed_erased_dragged_to_another_lane_copied_and_turned_round
     document = session.store.document
     snare = next(p for p in document.pads if p.drum == "snare")
     session.store.edit("empty", lambda d: delete_hits(d, [h.id for h in pattern_of(d).hits if h.pad_id == snare.id]))
-    stage.ghosts.click()
+    stage.missing_hits.click()
     stage.grids.click(0.5)
 
     def at(beat: float, pad_id: int, share: float = 0.5) -> QPoint:
@@ -367,14 +367,14 @@ def test_any_step_can_be_gone_back_to(groove: Any) -> None:
         session.store.edit(f"step {index}", lambda d, index=index: delete_hits(d, [pattern_of(d).hits[index].id]))
         states.append(session.store.document)
     entries = {action.text(): action for action in top.steps_menu().actions()}
-    assert list(entries) == ["step 3", "step 2", "step 1", "step 0", "as it was opened"]
+    assert list(entries) == ["step 3", "step 2", "step 1", "step 0", "as opened"]
     entries["step 0"].trigger()
     assert session.store.document == states[1]
     entries = {action.text(): action for action in top.steps_menu().actions()}
     assert list(entries)[:3] == ["redo: step 3", "redo: step 2", "redo: step 1"]
     entries["redo: step 2"].trigger()
     assert session.store.document == states[3]
-    next(a for a in top.steps_menu().actions() if a.text() == "as it was opened").trigger()
+    next(a for a in top.steps_menu().actions() if a.text() == "as opened").trigger()
     assert session.store.document == states[0]
 
 

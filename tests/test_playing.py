@@ -253,7 +253,7 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
 
     before = session.store.document
     playback.recorder.take_back()
-    assert session.store.history.undo_label.startswith("take back what was played")
+    assert session.store.history.undo_label.startswith("capture")
     assert pattern_of(session.store.document) != pattern_of(before)
     session.store.undo()
     playback.recorder.take_back()

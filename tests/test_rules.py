@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -11,7 +12,8 @@ import pytest
 
 from bompla.app.commands import COMMANDS, EVERYWHERE, IN_BRING_IN, IN_GROOVE, IN_KIT, IN_SLICE
 
-SOURCE = Path(__file__).parents[1] / "src" / "bompla"
+ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "bompla"
 
 
 def test_no_two_commands_of_a_place_share_a_key() -> None:
@@ -57,3 +59,21 @@ def test_everything_public_in_the_core_says_what_it_is(package: str) -> None:
         for node in [*tree.body, *(inner for one in classes if not one.name.startswith("_") for inner in one.body)]:
             if isinstance(node, ast.FunctionDef | ast.ClassDef) and not node.name.startswith("_"):
                 assert ast.get_docstring(node), f"{path.name}: {node.name}"
+
+
+def test_retired_words_stay_out_of_the_interface_and_the_documents() -> None:
+    """The glossary lists them; one word has one meaning, and it is the trade's where the trade has one."""
+    glossary = (ROOT / "docs" / "glossary.md").read_text(encoding="utf-8")
+    retired = re.findall(r"`([^`]+)`", glossary[glossary.index("## Retired") :])
+    assert len(retired) > 20
+    found: list[str] = []
+    spoken = re.compile(r"\b(" + "|".join(re.escape(word) for word in retired) + r")\b")
+    for path in sorted([*(SOURCE / "app").rglob("*.py"), *(SOURCE / "analysis" / "review").rglob("*.py")]):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                found += [f"{path.name}:{node.lineno}: {word}" for word in spoken.findall(node.value.lower())]
+    for path in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
+        text = glossary[: glossary.index("## Retired")] if path.name == "glossary.md" else path.read_text(encoding="utf-8")
+        if path.name != "hearing.md":  # a notebook of experiments, in its own words
+            found += [f"{path.name}: {word}" for word in spoken.findall(text.lower())]
+    assert not found, "\n".join(found)

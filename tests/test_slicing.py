@@ -97,7 +97,7 @@ def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> 
 def test_each_kind_of_doubt_is_found(demo: tuple[Document, Clip]) -> None:
     document, clip = demo
     unsure = doubts_of(document, clip)
-    assert [(doubt.kind, doubt.reason) for doubt in unsure] == [("unsure", "perhaps closed hat underneath, 34 %")]
+    assert [(doubt.kind, doubt.reason) for doubt in unsure] == [("unsure", "maybe closed hat underneath, 34 %")]
     document = unsure[0].mends[-1].edit(document)
     assert doubts_of(document, clip) == ()
     first, second, third = (s.cut for s in document.slices()[:3])
@@ -208,7 +208,7 @@ def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: A
     assert sum(c.locked for c in session.store.document.cuts) == 5
     assert "4 more" in stage.panel.heading.text()
     press(view, Qt.Key.Key_K, ALT)
-    assert session.store.history.undo_label == "call 5 slices kick"
+    assert session.store.history.undo_label == "name 5 slices kick"
     assert all(session.store.document.cut(i).heard[0].drum == "kick" for i in session.view.selection.cut_ids)
     press(view, Qt.Key.Key_Delete)
     assert len(session.store.document.slices()) == len(slices) - 5

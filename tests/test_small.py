@@ -136,7 +136,7 @@ def test_a_document_survives_being_text(meter: str, bars: int, places: list[tupl
     from bompla.model.document import Pad, Variation
 
     made = replace(document, loop=Loop(0, 4 * RATE, bars, meter), pads=(Pad(7, 0, "kick", "Kick", 36),), next_id=99,
-                   variations=(Variation("A", "as heard", hits),), cuts=(Cut(50, 10, 12, 0.5, "detected"),))
+                   variations=(Variation("A", "main", hits),), cuts=(Cut(50, 10, 12, 0.5, "detected"),))
     assert msgspec.convert(msgspec.to_builtins(made), Document) == made
     assert msgspec.json.decode(msgspec.json.encode(made), type=Document) == made
     offered = meters_for(made)

@@ -13,11 +13,11 @@ from PyQt6.QtTest import QTest
 
 from bompla.analysis.loop.seam import seam_of
 from bompla.app.bring_in.overview import clock
-from bompla.app.bring_in.readings import reading_choices
 from bompla.audio.clip import Clip
 from bompla.model.cut_edits import set_loop
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Loop
+from bompla.model.readings import reading_choices
 from conftest import settle
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier

@@ -48,19 +48,19 @@ def asked(document: Document, clip: Clip) -> list[Doubt]:
 @pytest.mark.parametrize(
     ("heard", "reason", "label", "words", "sounds"),
     [
-        ([("kick", 1.0), ("snare", 0.35)], "perhaps snare underneath, 35 %", "add", "add snare", {"kick", "snare"}),
-        ([("kick", 1.0), ("ride", 0.52)], "ride underneath, only 52 %", "take out", "take out ride", {"kick"}),
-        ([("rim", 0.33), ("snare", 0.1)], "perhaps rim, 33 %", "add", "add rim", {"rim"}),
-        ([("snare", 0.55), ("rim", 0.25)], "snare, only 55 %", "rim", "call it rim", {"rim"}),
-        ([("snare", 0.55), ("hat_closed", 0.5)], "closed hat underneath, only 50 %", "take out", "take out closed hat", {"snare"}),
+        ([("kick", 1.0), ("snare", 0.35)], "maybe snare underneath, 35 %", "add", "add snare", {"kick", "snare"}),
+        ([("kick", 1.0), ("ride", 0.52)], "ride underneath, only 52 %", "remove", "remove ride", {"kick"}),
+        ([("rim", 0.33), ("snare", 0.1)], "maybe rim, 33 %", "add", "add rim", {"rim"}),
+        ([("snare", 0.55), ("rim", 0.25)], "snare, only 55 %", "rim", "name it rim", {"rim"}),
+        ([("snare", 0.55), ("hat_closed", 0.5)], "closed hat underneath, only 50 %", "remove", "remove closed hat", {"snare"}),
         ([("perc", 0.5)], "percussion, only 50 %", "leave out", "leave slice out", set()),
-        ([("hat_closed", 0.8), ("hat_open", 0.2)], "closed hat, or open hat?", "open hat", "call it open hat", {"hat_open"}),
+        ([("hat_closed", 0.8), ("hat_open", 0.2)], "closed hat, or open hat?", "open hat", "name it open hat", {"hat_open"}),
         (
-            [("kick", 1.0), ("hat_open", 0.7), ("hat_pedal", 0.2)], "open hat underneath, or pedal hat?", "pedal hat", "call it pedal hat",
+            [("kick", 1.0), ("hat_open", 0.7), ("hat_pedal", 0.2)], "open hat underneath, or pedal hat?", "pedal hat", "name it pedal hat",
             {"kick", "hat_pedal"},
         ),
         ([("kick", 1.0), ("hat_open", 1.0), ("hat_pedal", 0.2)], "", "", "", {"kick", "hat_open"}),
-        ([("hat_closed", 0.33), ("hat_open", 0.31)], "perhaps closed hat, 33 %", "add", "add closed hat", {"hat_closed"}),
+        ([("hat_closed", 0.33), ("hat_open", 0.31)], "maybe closed hat, 33 %", "add", "add closed hat", {"hat_closed"}),
         ([("kick", 0.97), ("snare", 0.2), ("hat_closed", 0.9), ("hat_open", 0.08)], "", "", "", {"kick", "hat_closed"}),
     ],
 )
@@ -179,7 +179,7 @@ def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     settle(qtbot, window)
     assert not any(h.drum == "hat_pedal" and h.sure for d in feet for h in session.store.document.cut(d.cut_id).heard)
     assert session.view.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"
-    assert session.store.history.undo_label == f"take out pedal hat, {count - 1} slices"
+    assert session.store.history.undo_label == f"remove pedal hat, {count - 1} slices"
     assert (stage.offer_line.text(), stage.offer_add.text()) == (f"{count} hits gone", "Change A")
     stage.offer_add.click()
     foot = next(pad.id for pad in session.store.document.pads if pad.drum == "hat_pedal")
@@ -208,9 +208,9 @@ def test_a_drum_that_has_no_pad_gets_one_with_its_hits(demo_window: Any, qtbot: 
     for cut_id in ids:
         session.store.edit("hear a shaker", lambda d, cut_id=cut_id: set_underneath(d, cut_id, "shaker", True))
     settle(qtbot, demo_window)
-    assert (stage.offer_line.text(), stage.offer_add.text()) == ("2 new hits, a new pad", "Add to A")
+    assert (stage.offer_line.text(), stage.offer_add.text()) == ("2 new hits, 1 new pad", "Add to A")
     session.store.edit("show as heard", lambda d: show_variation(d, -1))
-    assert not stage.offer_line.isVisible(), "what was heard stays as it is"
+    assert not stage.offer_line.isVisible(), "what was heard cannot be changed"
     session.store.undo()
     stage.offer_add.click()
     settle(qtbot, demo_window)
@@ -242,7 +242,7 @@ def test_a_drum_of_a_slice_is_heard_without_the_others(demo_window: Any, qtbot: 
         power = np.abs(np.fft.rfft(sound)) ** 2
         return float(power[np.fft.rfftfreq(len(sound), 1.0 / engine.sample_rate) < 200.0].sum() / power.sum())
 
-    hat = next(b for b in stage.panel.findChildren(QPushButton) if b.accessibleName() == "Hear the closed hat alone")
+    hat = next(b for b in stage.panel.findChildren(QPushButton) if b.accessibleName() == "Play the closed hat alone")
     assert low_share(hat.click) < 0.01
     assert low_share(lambda: press(stage.view, Qt.Key.Key_F4)) > 0.9
     doubted = (Heard("kick", 1.0, 100), Heard("hat_closed", 0.5, 80))

@@ -10,6 +10,8 @@ import argparse
 import os
 from typing import Any
 
+from bompla.model.drums import DRUMS
+
 for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
     os.environ.setdefault(name, "1")
 
@@ -18,7 +20,6 @@ import numpy as np  # noqa: E402
 from bompla.analysis.hearing.context import FORCE_CHANGE, DrumOdds, load_context, reheard  # noqa: E402
 from bompla.analysis.hearing.recurring import (  # noqa: E402
     ELSEWHERE,
-    FOR_ONCE,
     LEAST_SHARE,
     NAMES,
     RECURRING_FILE,
@@ -78,7 +79,7 @@ def make_net() -> Any:
             self.own, self.share, self.force = (nn.Parameter(torch.randn(rows, HIDDEN) * by) for by in (0.3, 0.0, 0.0))
             self.usual, self.level = nn.Parameter(torch.full((rows,), 0.5)), nn.Parameter(torch.full((rows,), -0.3))
             self.mixed = nn.Parameter(torch.tensor([1.0, 0.0, 0.0]).repeat(rows, 1))
-            once = [0.0 if drum in FOR_ONCE else -torch.inf for drum in (*DRUM_KEYS, "attack")]
+            once = [0.0 if drum in DRUMS and DRUMS[drum].for_once else -torch.inf for drum in (*DRUM_KEYS, "attack")]
             self.register_buffer("lowest", torch.tensor(once))
             low_level = [LOWEST_LEVEL.get(drum, LEVELS[0]) for drum in (*DRUM_KEYS, "attack")]
             self.register_buffer("low_level", torch.tensor(low_level))

@@ -32,9 +32,9 @@ class MessageStrip(QWidget):
         self.progress.setFixedWidth(220)
         self.progress.setAccessibleName("Progress")
         row.addWidget(self.progress)
-        self.cancel = button("Cancel", self.cancelled.emit, tip="Give this up; the project stays as it was")
+        self.cancel = button("Cancel", self.cancelled.emit, tip="Cancel; the project stays as it was")
         row.addWidget(self.cancel)
-        self.close_button = button("Close", self._close, tip="Put this message away")
+        self.close_button = button("Close", self._close, tip="Dismiss this message")
         row.addWidget(self.close_button)
         self._message: Message | None = None
         self._work: Work | None = None

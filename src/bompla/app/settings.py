@@ -1,4 +1,4 @@
-"""Settings of sound: what plays, in what blocks, which MIDI input, and how late a hand is."""
+"""Settings of sound: what plays, in what blocks, which MIDI input, and the input latency."""
 
 from __future__ import annotations
 
@@ -15,12 +15,13 @@ from bompla.app.ui.controls import button, combo, label
 from bompla.engine.bounce import click_sounds
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.groove.takes import latency_of
+from bompla.model.wording import counted
 
 CHANNELS = (2, 4, 6, 8)
 BLOCKS = (64, 128, 256, 512, 1024)
 TEST_CLICKS, TEST_BEAT_S = 10, 0.6
 TOUCHES = (
-    ("as it comes", 1.0), ("lightly, and is taken as harder", 0.6), ("heavily, and is taken as softer", 1.6), ("always at full force", 0.0)
+    ("linear", 1.0), ("harder", 0.6), ("softer", 1.6), ("fixed, full velocity", 0.0)
 )
 
 
@@ -42,27 +43,27 @@ class SoundSettings(QDialog):
         grid.setColumnStretch(1, 1)
         column.addLayout(grid)
         self.output, self.channels, self.block, self.midi = (
-            combo(name) for name in ("Plays to", "Outputs", "Block length", "MIDI input"))
-        rows = (("plays to", self.output), ("outputs", self.channels), ("in blocks of", self.block), ("MIDI input", self.midi))
+            combo(name) for name in ("Output device", "Outputs", "Block length", "MIDI input"))
+        rows = (("output device", self.output), ("outputs", self.channels), ("block length", self.block), ("MIDI input", self.midi))
         for row, (text, box) in enumerate(rows):
             grid.addWidget(label(text, "dim"), row, 0)
             grid.addWidget(box, row, 1)
             box.activated.connect(self._use)
-        self.touch = combo("How hard a hand has to play")
+        self.touch = combo("Velocity curve")
         for text, exponent in TOUCHES:
             self.touch.addItem(text, exponent)
         self.touch.activated.connect(self._set_touch)
-        grid.addWidget(label("a hand plays", "dim"), len(rows), 0)
+        grid.addWidget(label("velocity curve", "dim"), len(rows), 0)
         grid.addWidget(self.touch, len(rows), 1)
         for count in CHANNELS:
-            self.channels.addItem("2, all pads together" if count == 2 else f"{count}, pads may have their own", count)
+            self.channels.addItem("2 (stereo)" if count == 2 else f"{count} (pads can be routed)", count)
         for frames in BLOCKS:
             self.block.addItem(f"{frames} frames", frames)
         self.now = label("", "value")
         self.now.setWordWrap(True)
         column.addWidget(self.now)
         row_box = QHBoxLayout()
-        row_box.addWidget(button("Look again", self.look, tip="Look for devices and inputs that were connected since"))
+        row_box.addWidget(button("Scan again", self.look, tip="Scan for newly connected devices and inputs"))
         row_box.addStretch(1)
         column.addLayout(row_box)
         self._lateness(column)
@@ -75,17 +76,17 @@ class SoundSettings(QDialog):
         self._fill([], [])
 
     def _lateness(self, column: QVBoxLayout) -> None:
-        column.addWidget(label("How late a hand is", "heading"))
+        column.addWidget(label("Input latency", "heading"))
         self.late = label("", "value")
         self.late.setWordWrap(True)
         column.addWidget(self.late)
         row_box = QHBoxLayout()
-        self.test = button("Measure it", self.measure, tip="Ten clicks: strike any pad with each of them")
+        self.test = button("Measure", self.measure, tip="Ten clicks: hit any pad with each click")
         row_box.addWidget(self.test)
-        self.cable = button("Through a cable", self.measure_cable,
-                            tip="With a cable from the output to the input: play a sound, and listen to when it comes back")
+        self.cable = button("Measure with a cable", self.measure_cable,
+                            tip="Connect output to input with a cable: plays a sound and times its return")
         row_box.addWidget(self.cable)
-        row_box.addWidget(button("Take the device's word", self._forget, tip="Take off what the device says of itself"))
+        row_box.addWidget(button("Use reported latency", self._forget, tip="Use the latency the device reports"))
         row_box.addStretch(1)
         column.addLayout(row_box)
 
@@ -129,7 +130,7 @@ class SoundSettings(QDialog):
         self._test_strikes = []
         self._test_from = self._playback.engine.state.rendered_frames / rate
         self._playback.engine.preview(sound)
-        self.late.setText("Strike a pad with each click…")
+        self.late.setText("Hit a pad with each click…")
         self._timer.start(round(1000 * TEST_BEAT_S * TEST_CLICKS + 400))
 
     def measure_cable(self) -> None:
@@ -181,7 +182,7 @@ class SoundSettings(QDialog):
         clicks = [self._test_from + n * TEST_BEAT_S for n in range(TEST_CLICKS)]
         late = latency_of(self._test_strikes, clicks)
         if late is None:
-            self._say("That could not be measured: strike with at least four of the clicks, evenly.")
+            self._say("That could not be measured: hit with at least four of the clicks, evenly.")
             return
         self._keep_late(late)
 
@@ -202,7 +203,7 @@ class SoundSettings(QDialog):
     def _fill(self, outputs: list[str], inputs: list[str]) -> None:
         device, block, midi, channels = self._playback.engine.chosen
         for box, items, chosen in (
-            (self.output, [("the system's default", ""), *((name, name) for name in outputs), (SIMULATED_NAME, SIMULATED_NAME)], device),
+            (self.output, [("system default", ""), *((name, name) for name in outputs), (SIMULATED_NAME, SIMULATED_NAME)], device),
             (self.midi, [("none", ""), *((name, name) for name in inputs)], midi),
         ):
             box.clear()
@@ -221,7 +222,7 @@ class SoundSettings(QDialog):
                 kept.setValue(key, value)
             self._playback.transport.use_device(device, block, midi, channels)
             self._playback.engine.set_touch(touch_of(midi))
-            self.now.setText("starting again")
+            self.now.setText("restarting")
 
     def _touch_key(self) -> str:
         return f"touch/{self._playback.engine.chosen[2] or 'none'}"
@@ -235,12 +236,12 @@ class SoundSettings(QDialog):
         self.touch.setCurrentIndex(max(0, self.touch.findData(touch_of(self._playback.engine.chosen[2]))))
         state = self._playback.engine.state
         if state.ready:
-            missed = f"{state.underruns} blocks came late since it began." if state.underruns else "No block came late."
+            missed = f"{counted(state.underruns, 'dropout')} since it started." if state.underruns else "No dropouts."
             self.now.setText(f"{state.device}: {state.channels} outputs, {state.sample_rate} Hz, {state.block_frames} frames, "
                              f"{1000.0 * state.latency_s:.1f} ms of latency. {missed}")
         late_ms = 1000.0 * self._playback.recorder.latency_s
-        source = "measured" if self._playback.recorder.late_s is not None else "as the device says"
-        self.late.setText(self._problem or f"{late_ms:.0f} ms are taken off what is recorded, {source}.")
+        source = "measured" if self._playback.recorder.late_s is not None else "as reported by the device"
+        self.late.setText(self._problem or f"{late_ms:.0f} ms, {source}; recordings are shifted by it.")
 
 
 def touch_of(midi_input: str) -> float:

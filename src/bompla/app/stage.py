@@ -3,32 +3,47 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from bompla.app.commands import BY_KEY
+from bompla.app.commands import BY_KEY, STAGES
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel
 from bompla.groove.rebuild import offer_of
 from bompla.model.cut_edits import choose_reading
-from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, TempoReading
 from bompla.model.pattern_edits import drop_offers, take_offers
 
-OFFER_TIP = "Put the hits of new and corrected slices into the pattern, and take out those that are no longer heard"
+OFFER_TIP = "Add the hits of new and corrected slices to the pattern, and delete those no longer detected"
+
+
+@dataclass(frozen=True)
+class WindowActions:
+    """What a stage may ask of the window: to ask for a file to open, to open one, to go to another stage, to ask where MIDI is written."""
+
+    choose_file: Callable[[], object]
+    open_file: Callable[[Path], object]
+    go_to: Callable[[str], object]
+    choose_midi: Callable[[], object]
 
 
 class Stage(QWidget):
-    """A stage of the work: a page of the window that shows the document and edits it."""
+    """A stage of the work: a page of the window that shows the document and edits it.
+
+    `key` names it in `commands.STAGES`; the window makes it with what all stages are made with.
+    """
 
     key = ""
-    title = ""
 
-    def __init__(self, session: Session, playback: Playback, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
+    def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
+        super().__init__()
+        self.window_actions = actions
+        self.title = STAGES[self.key]
         self.session = session
         self.playback = playback
 
@@ -56,20 +71,11 @@ class Stage(QWidget):
 
     def take_offers(self) -> None:
         """Put the hits of new and corrected cuts into the pattern, and take those out that are no longer heard."""
-        self.session.store.edit("take hits from slices", lambda document: take_offers(*offer_of(document)))
+        self.session.store.edit("add hits from slices", lambda document: take_offers(*offer_of(document)))
 
     def drop_offers(self) -> None:
         """Leave the pattern as it is, and close the offer."""
-        self.session.store.edit("leave new hits", drop_offers)
-
-    def offered(self, document: Document) -> tuple[str, str]:
-        """Return in words what new and corrected cuts offer, empty where it is nothing, and what taking it is called."""
-        offer = offer_of(document)
-        new, gone, pads = len(offer.new), len(offer.gone), len(offer.ready.pads) - len(document.pads)
-        words = [f"{new} new hit" + ("" if new == 1 else "s")] if new else []
-        words += [f"{gone} gone" if new else f"{gone} hit" + ("" if gone == 1 else "s") + " gone"] if gone else []
-        words += ["a new pad" if pads == 1 else f"{pads} new pads"] if pads else []
-        return ", ".join(words), f"{'Change' if gone else 'Add to'} {pattern_of(document).letter}"
+        self.session.store.edit("dismiss new hits", drop_offers)
 
     def connect_all(self) -> None:
         """Listen to session and playback; called when everything has been laid out."""

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import button, label
+from bompla.model.wording import counted
 
 SHOWN_STEPS = 24
 
@@ -39,7 +40,7 @@ class TopBar(QWidget):
         row.addWidget(self.saved)
         self.undo = button("Undo", actions["undo"], tip=tip("undo"))
         self.redo = button("Redo", actions["redo"], tip=tip("redo"))
-        self.steps = button("Steps", self._choose_step, tip="What was done, step by step; go back to any of them")
+        self.steps = button("History", self._choose_step, tip="Undo history: go back to any step")
         for made in (
             button("Open", actions["open"], tip=tip("open")), button("Save", actions["save"], tip=tip("save")),
             self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
@@ -52,6 +53,7 @@ class TopBar(QWidget):
     def sounds_menu(self) -> QMenu:
         """Return the menu of the project's sounds."""
         session, menu = self._session, QMenu(self)
+        project = session.project
         for index, sound in enumerate(session.project.sounds):
             entry = menu.addAction(sound.history.document.source.name)
             assert entry is not None
@@ -61,8 +63,8 @@ class TopBar(QWidget):
         menu.addSeparator()
         for text, action, able in (
             ("Add a sound…", self._actions["add_sound"], True),
-            ("Take this one out of the project", lambda: session.project.remove(session.project.current), len(session.project.sounds) > 1),
-            ("Bring back the one taken out", session.project.restore, bool(session.project.removed)),
+            ("Remove this sound from the project", lambda: project.remove(project.current), len(project.sounds) > 1),
+            ("Restore the removed sound", session.project.restore, bool(session.project.removed)),
         ):
             entry = menu.addAction(text)
             assert entry is not None
@@ -77,7 +79,7 @@ class TopBar(QWidget):
             return menu
         undone = [(f"redo: {step.label}", -n) for n, step in enumerate(reversed(history.undone), 1)][:SHOWN_STEPS]
         done = [(step.label, n) for n, step in enumerate(reversed(history.done))][:SHOWN_STEPS]
-        for text, back in [*reversed(undone), *done, ("as it was opened" if len(history.done) <= SHOWN_STEPS else "", len(history.done))]:
+        for text, back in [*reversed(undone), *done, ("as opened" if len(history.done) <= SHOWN_STEPS else "", len(history.done))]:
             if text:
                 entry = menu.addAction(text)
                 assert entry is not None
@@ -105,7 +107,7 @@ class TopBar(QWidget):
             count = len(session.project.sounds)
             self.source.setText(f"{document.source.name} · {session.project.current + 1} of {count}" if count > 1 else document.source.name)
             self.source.setAccessibleName(f"Sound: {document.source.name}")
-            bars = "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
+            bars = counted(document.loop.bars, "bar")
             self.facts.setText(f"{bars} · {document.loop.meter_name}")
         undo, redo = (history.undo_label, history.redo_label) if history else ("", "")
         self.undo.setEnabled(bool(undo))

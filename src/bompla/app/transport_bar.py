@@ -16,6 +16,7 @@ from bompla.app.ui.controls import button, combo, label
 from bompla.model.cut_edits import choose_reading
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document, TempoReading
+from bompla.model.wording import position
 from bompla.render.events import WAYS
 
 SPEEDS = (25, 50, 60, 70, 80, 90, 100, 110, 125, 150, 200)
@@ -84,7 +85,7 @@ class ListeningBar(QWidget):
         row.addWidget(self.blend, 6)
         row.addWidget(label("Rebuilt", "dim"))
         self.equal = button("equal loudness", self._equal, chip=True, checkable=True,
-                            tip="Bring the rebuilt groove to the loudness of the original, so that louder does not pass for better")
+                            tip="Match the loudness of rebuilt and original, so that louder does not pass for better")
         self.equal.setChecked(True)
         row.addWidget(self.equal)
         row.addStretch(1)
@@ -96,8 +97,8 @@ class ListeningBar(QWidget):
         self.tempo = label("–", "large")
         row.addWidget(self.tempo)
         row.addWidget(label("BPM", "dim"))
-        self.half = button("half", lambda: self._scale(0.5), tip="Read the loop as half as many bars")
-        self.double = button("double", lambda: self._scale(2.0), tip="Read the loop as twice as many bars")
+        self.half = button("half", lambda: self._scale(0.5), tip="Halve the number of bars, and so the tempo")
+        self.double = button("double", lambda: self._scale(2.0), tip="Double the number of bars, and so the tempo")
         row.addWidget(self.half)
         row.addWidget(self.double)
         self._bars_offered = 0
@@ -116,13 +117,13 @@ class ListeningBar(QWidget):
         playback = self._playback
         self.speed = combo("Listening speed", [(f"{percent} %", percent / 100.0) for percent in SPEEDS], width=74)
         self.speed.setCurrentIndex(SPEEDS.index(100))
-        self.speed.setToolTip("How fast it plays; at the same pitch where the original is stretched")
+        self.speed.setToolTip("Listening speed, at the same pitch")
         self.speed.activated.connect(lambda _: playback.baking.set_speed(float(self.speed.currentData())))
-        self.way = combo("The original at another speed", [(words, way) for way, words in WAYS.items()], width=96)
-        self.way.setToolTip("How the original goes along at another speed")
+        self.way = combo("How the original is slowed down", [(words, way) for way, words in WAYS.items()], width=96)
+        self.way.setToolTip("How the original follows another speed")
         self.way.activated.connect(lambda _: playback.baking.set_speed(playback.baking.speed, str(self.way.currentData())))
         self.bars = combo("Bars to play", [("all bars", (0, 0))], width=82)
-        self.bars.setToolTip("Play only some of the bars")
+        self.bars.setToolTip("Bars to loop")
         self.bars.activated.connect(lambda _: playback.baking.loop_bars(*self.bars.currentData()))
         row.addWidget(self.bars)
         row.addWidget(self.speed)
@@ -169,8 +170,7 @@ class ListeningBar(QWidget):
             return
         beats = max(0.0, document.beat_map.beat_at(at_sample))
         meter = pattern_meter(document) if self._playback.baking.sequence == "variation" else document.loop.meter
-        per_bar = meter.beats_per_bar
-        self.position.setText(f"{int(beats // per_bar) + 1}.{int(beats % per_bar) + 1}.{int(beats % 1 * 100):02d}")
+        self.position.setText(position(beats, meter))
 
     def _scale(self, factor: float) -> None:
         document = self._session.store.document

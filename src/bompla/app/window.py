@@ -31,7 +31,7 @@ from bompla.app.send_out.stage import SendOut
 from bompla.app.settings import SoundSettings
 from bompla.app.slice.stage import SliceStage
 from bompla.app.sound.playback import Playback
-from bompla.app.stage import Stage
+from bompla.app.stage import Stage, WindowActions
 from bompla.app.stage_nav import PathBar
 from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.top_bar import TopBar
@@ -56,11 +56,10 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.resize(*SIZE)
         self.setMinimumSize(1024, 680)
-        self.bring_in = BringIn(session, playback, choose_file=self.choose_file, open_file=self.open_path, go_on=lambda: self.go_to(1))
-        self.slice = SliceStage(session, playback)
-        self.kit = KitStage(session, playback)
-        self.groove = GrooveStage(session, playback)
-        self.send_out = SendOut(session, playback, choose_path=self.choose_midi)
+        actions = WindowActions(self.choose_file, self.open_path, self.go_to_stage, self.choose_midi)
+        self.bring_in, self.slice, self.kit, self.groove, self.send_out = (
+            BringIn(session, playback, actions), SliceStage(session, playback, actions), KitStage(session, playback, actions),
+            GrooveStage(session, playback, actions), SendOut(session, playback, actions))
         self.stages: list[Stage] = [self.bring_in, self.slice, self.kit, self.groove, self.send_out]
         self._lay_out()
         self._make_actions()
@@ -115,8 +114,8 @@ class MainWindow(QMainWindow):
             "colour": self.kit.colour.toggle, "take_back": self.playback.recorder.take_back, "sound": self.show_sound,
             "light": self._change_light, "keys": self.show_keys,
         }
-        for index in range(len(self.stages)):
-            run[f"stage_{index + 1}"] = partial(self.go_to, index)
+        for index, stage in enumerate(self.stages):
+            run[f"stage_{stage.key}"] = partial(self.go_to, index)
         for entry in COMMANDS:
             if entry.where == EVERYWHERE and entry.key in run:
                 action = QAction(entry.label, self)
@@ -130,6 +129,10 @@ class MainWindow(QMainWindow):
         self.path.buttons[index].setChecked(True)
         self.path.refresh()
         self.stages[index].picture().setFocus()
+
+    def go_to_stage(self, key: str) -> None:
+        """Show the stage of a key."""
+        self.go_to([stage.key for stage in self.stages].index(key))
 
     def open_path(self, path: Path) -> None:
         """Open a sound or a project, after asking about unsaved work."""

@@ -12,7 +12,7 @@ from bompla.groove.feel import felt
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Hit, OrderStep, Variation, WanderRule
 from bompla.model.order_edits import SHORTEST_STAY_BEATS
-from bompla.model.variation_edits import MOST_BARS, add_variation_hits
+from bompla.model.variation_edits import MOST_PATTERN_BARS, add_variation_hits
 
 
 @dataclass(frozen=True)
@@ -114,8 +114,8 @@ def printed(document: Document, passages: tuple[Passage, ...], name: str) -> Doc
     """
     per_bar = document.loop.meter.beats_per_bar
     bars = int(np.ceil(total_beats(passages) / per_bar - 1e-9))
-    if bars > MOST_BARS:
-        raise EditError(f"That is {bars} bars; a pattern has up to {MOST_BARS}. Take some repeats out.")
+    if bars > MOST_PATTERN_BARS:
+        raise EditError(f"That is {bars} bars; a pattern has up to {MOST_PATTERN_BARS}. Remove some repeats.")
     return add_variation_hits(document, passage_hits(document, passages), name, bars=bars)
 
 

@@ -11,11 +11,12 @@ from msgspec.structs import replace
 
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.cut_edits import SAME_ATTACK_MS, recut
-from bompla.model.detected_pattern import detected_hits, pattern_of, played
+from bompla.model.detected_pattern import FIRST_NAME, detected_hits, pattern_of, played
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Heard, Hit, Layer, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
 from bompla.model.kit_edits import layer_of
 from bompla.model.memo import LastMade
+from bompla.model.wording import counted
 from bompla.units import ms_to_samples
 
 MAX_LAYERS = 4
@@ -57,7 +58,7 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
         hits.append(Hit(next_id, pad_id, at_beats, velocity))
         next_id += 1
     ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
-    return replace(document, variations=(Variation("A", "as heard", ordered),), next_id=next_id)
+    return replace(document, variations=(Variation("A", FIRST_NAME, ordered),), next_id=next_id)
 
 
 class Offer(NamedTuple):
@@ -80,6 +81,16 @@ def offer_of(document: Document) -> Offer:
 
 def _made_offer(ready: Document) -> Offer:
     return Offer(ready, tuple(offered_hits(ready)), tuple(gone_hits(ready)))
+
+
+def offer_in_words(document: Document) -> tuple[str, str]:
+    """Return in words what new and corrected cuts offer, empty where it is nothing, and what taking it is called."""
+    offer = offer_of(document)
+    new, gone, pads = len(offer.new), len(offer.gone), len(offer.ready.pads) - len(document.pads)
+    words = [counted(new, "new hit")] if new else []
+    words += [f"{gone} gone" if new else f"{counted(gone, 'hit')} gone"] if gone else []
+    words += [counted(pads, "new pad")] if pads else []
+    return ", ".join(words), f"{'Change' if gone else 'Add to'} {pattern_of(document).letter}"
 
 
 def offered_hits(document: Document) -> list[tuple[int, float, int]]:

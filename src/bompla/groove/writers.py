@@ -16,7 +16,7 @@ from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, METERS, ONE_AT_A_TIME, Band, Family
 from bompla.model.params import Param
-from bompla.model.pattern_edits import add_played, usual_velocity, with_pattern
+from bompla.model.pattern_edits import add_played, delete_hits, usual_velocity, with_pattern
 from bompla.units import clamped_velocity
 
 NEAR = 1.0 / 32.0
@@ -317,12 +317,16 @@ def one_at_a_time(document: Document) -> frozenset[int]:
     return frozenset(gone)
 
 
+def tidied(document: Document) -> Document:
+    """Return the document without the hats that sound while another one does."""
+    return delete_hits(document, one_at_a_time(document))
+
+
 def unplayable(document: Document) -> list[tuple[float, str]]:
     """Return places that no drummer could play, as (beat, reason): more than two hands or two feet at once.
 
     It advises and never forbids.
     """
-    feet_drums = {"kick", "hat_pedal"}
     drums = {pad.id: pad.drum for pad in document.pads}
     hits = hits_inside(document)
     found: list[tuple[float, str]] = []
@@ -336,7 +340,7 @@ def unplayable(document: Document) -> list[tuple[float, str]]:
         while end < len(hits) and times[end] - times[index] < NEAR:
             end += 1
         together = hits[index:end]
-        hands = {h.pad_id for h in together if drums[h.pad_id] not in feet_drums and DRUMS[drums[h.pad_id]].family is not Family.EXTRAS}
+        hands = {h.pad_id for h in together if not DRUMS[drums[h.pad_id]].foot and DRUMS[drums[h.pad_id]].family is not Family.EXTRAS}
         kicks = [h for h in together if drums[h.pad_id] == "kick"]
         if len(hands) > 2:
             found.append((hits[index].at_beats, f"{_count(len(hands))} hands"))

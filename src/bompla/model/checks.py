@@ -11,7 +11,7 @@ from bompla.model.drums import DRUMS, METERS
 from bompla.model.order_edits import set_order, set_wander
 from bompla.model.phrase_edits import MOST_LENGTH_BEATS, MOST_PITCH
 from bompla.model.shape import KIT_TAILS, clamped
-from bompla.model.variation_edits import MOST_BARS
+from bompla.model.variation_edits import MOST_PATTERN_BARS
 
 
 def check_document(document: Document) -> None:
@@ -25,7 +25,7 @@ def check_document(document: Document) -> None:
     if loop.bars < 1 or loop.meter_name not in METERS:
         raise EditError("The loop needs at least one bar of a known meter.")
     if document.tail not in KIT_TAILS:
-        raise EditError("The kit's slices can end, ring on, or go back and forth.")
+        raise EditError("The kit's tails must be one of those that there are.")
     times = [cut.at_sample for cut in document.cuts]
     if times != sorted(set(times)):
         raise EditError("Cuts must be in order, each at a time of its own.")
@@ -64,8 +64,8 @@ def _check_variations(document: Document, pad_ids: set[int]) -> None:
     for variation in document.variations:
         if variation.meter_name and variation.meter_name not in METERS:
             raise EditError(f"There is no meter called {variation.meter_name}.")
-        if not 0 <= variation.bars <= MOST_BARS:
-            raise EditError(f"A pattern has 1 to {MOST_BARS} bars.")
+        if not 0 <= variation.bars <= MOST_PATTERN_BARS:
+            raise EditError(f"A pattern has 1 to {MOST_PATTERN_BARS} bars.")
         _check_hits(variation, pad_ids)
     hits = [hit.id for variation in document.variations for hit in variation.hits]
     ids = [*(cut.id for cut in document.cuts), *(pad.id for pad in document.pads), *hits]

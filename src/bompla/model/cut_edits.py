@@ -21,15 +21,19 @@ from bompla.model.document import (
     Loop,
     Origin,
     Pad,
+    Slice,
     TempoReading,
 )
 from bompla.model.drums import DRUMS, METERS, Band
 from bompla.units import ms_to_samples
 
 SAME_ATTACK_MS = 15.0
+CLEAR_OF_TAILS_DB = 6.0
+"""An attack that stands so far above what rings from before is one, and no more of what rings."""
+
 NEAR_DOWNBEAT_MS = 60.0
 LOWEST_BPM, HIGHEST_BPM = 20.0, 400.0
-MOST_BARS = 512
+MOST_LOOP_BARS = 512
 MOST_FADE_MS = 200.0
 
 
@@ -51,6 +55,15 @@ def add_cut(document: Document, at_sample: int, *, attack_sample: int | None = N
         offers=(*document.offers, cut.id),
         next_id=document.next_id + 1,
     )
+
+
+def place_between(document: Document, piece: Slice) -> tuple[int, bool]:
+    """Return where a slice is best cut in two, and whether that is at an attack: at its strongest clear inner one, or in its middle."""
+    near = 4 * document.min_cut_frames
+    inside = [a for a in document.attacks if piece.cut.attack_sample + near < a.at_sample < piece.end_sample - near]
+    clear = [a for a in inside if a.clear_db >= CLEAR_OF_TAILS_DB] or inside
+    best = max(clear, key=lambda a: a.strength, default=None)
+    return (best.at_sample, True) if best is not None else ((piece.start_sample + piece.end_sample) // 2, False)
 
 
 def move_cut(document: Document, cut_id: int, at_sample: int) -> Document:
@@ -199,14 +212,14 @@ def set_tempo(document: Document, bpm: float) -> Document:
         raise EditError(f"A tempo must lie between {LOWEST_BPM:.0f} and {HIGHEST_BPM:.0f} BPM.")
     end = loop.start_sample + round(loop.beats * 60.0 / bpm * document.source.sample_rate)
     if end > document.source.frames + round(0.002 * document.source.sample_rate):
-        raise EditError(f"At {bpm:.2f} BPM {loop.bars} bars would reach past the end of the sound; take fewer bars first.")
+        raise EditError(f"At {bpm:.2f} BPM {loop.bars} bars would reach past the end of the sound; use fewer bars first.")
     return set_loop(document, replace(loop, end_sample=min(end, document.source.frames)))
 
 
 def set_bars(document: Document, bars: int) -> Document:
     """Say that the loop as it stands is so many bars: its tempo follows."""
-    if not 1 <= bars <= MOST_BARS:
-        raise EditError(f"A loop has 1 to {MOST_BARS} bars.")
+    if not 1 <= bars <= MOST_LOOP_BARS:
+        raise EditError(f"A loop has 1 to {MOST_LOOP_BARS} bars.")
     return set_loop(document, replace(document.loop, bars=bars))
 
 
@@ -246,7 +259,7 @@ def downbeat_here(document: Document, at_sample: int) -> Document:
     bar = loop.frames / loop.bars
     bars = min(loop.bars, int((document.source.frames - start) / bar + 0.002))
     if bars < 1:
-        raise EditError("Not one whole bar is left after this place; choose an earlier one.")
+        raise EditError("There is less than one bar after this place; choose an earlier one.")
     end = min(document.source.frames, start + round(bars * bar))
     return set_loop(document, replace(loop, start_sample=start, end_sample=end, bars=bars))
 

@@ -9,7 +9,8 @@ from bompla.model.document import Cut, Document, Heard, Hit, Variation
 from bompla.model.drums import Meter
 from bompla.model.memo import LastMade
 
-NAME = "as heard"
+NAME, FIRST_NAME = "Detected", "main"
+"""What the detected pattern is called, and the first variation, which begins as a copy of it."""
 
 _PATTERNS: LastMade[Variation] = LastMade()
 
@@ -47,7 +48,7 @@ def pattern_of(document: Document) -> Variation:
     if document.shown < 0:
         return detected_pattern(document)
     if not document.variations:
-        return Variation("A", NAME)
+        return Variation("A", FIRST_NAME)
     return document.variations[min(document.shown, len(document.variations) - 1)]
 
 

@@ -22,17 +22,6 @@ PADS_PER_PAGE = 16
 PAD_COLUMNS = 4
 
 
-SURE = 0.45
-"""A drum at least as likely as this is played. Less than even: leaving out what is there costs as much as adding what is
-not, and half of the F-measure to be reached is where the two balance."""
-
-
-SURE_BY_DRUM = {
-    "kick": 0.5, "snare": 0.4, "rim": 0.4, "clap": 0.35, "crash": 0.35, "tom_low": 0.3, "tom_mid": 0.4, "tom_high": 0.4,
-}
-"""Where the balance lies elsewhere, measured on loops for checking: of what is missed of most of these most is soft."""
-
-
 class Heard(msgspec.Struct, frozen=True):
     """A drum recognised in a slice; `confidence` from 0 to 1, `velocity` from 1 to 127."""
 
@@ -43,7 +32,7 @@ class Heard(msgspec.Struct, frozen=True):
     @property
     def sure(self) -> bool:
         """Whether it is likely enough to be played."""
-        return self.confidence >= SURE_BY_DRUM.get(self.drum, SURE)
+        return self.confidence >= DRUMS[self.drum].sure_from
 
 
 class Cutting(msgspec.Struct, frozen=True):

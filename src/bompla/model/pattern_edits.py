@@ -118,9 +118,9 @@ def with_hits(document: Document, hits: Iterable[Hit]) -> Document:
 
 
 def with_pattern(document: Document, pattern: Variation) -> Document:
-    """Return the document with another variation in the place of the shown one; raises EditError where that is what was heard."""
+    """Return the document with another variation in the place of the shown one; raises EditError where that is the detected one."""
     if document.shown < 0:
-        raise EditError("What was heard stays as it is. Copy it, and change the copy.")
+        raise EditError("The detected pattern cannot be changed. Duplicate it, and change the copy.")
     if not document.variations:
         return replace(document, variations=(pattern,), shown=0)
     variations = (pattern if n == document.shown else v for n, v in enumerate(document.variations))

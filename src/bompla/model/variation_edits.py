@@ -15,7 +15,7 @@ from bompla.model.pattern_edits import with_pattern
 from bompla.units import clamped_velocity
 
 MOST_VARIATIONS = len(ascii_uppercase)
-MOST_BARS = 256
+MOST_PATTERN_BARS = 256
 
 
 def add_variation(document: Document, hits: Iterable[tuple[int, float, int]], name: str, layer: FeelLayer | None = None) -> Document:
@@ -31,7 +31,7 @@ def add_variation_hits(
     used = {v.letter for v in document.variations}
     letter = next((one for one in ascii_uppercase if one not in used), "")
     if not letter:
-        raise EditError(f"A loop has up to {MOST_VARIATIONS} variations; take one out first.")
+        raise EditError(f"A loop has up to {MOST_VARIATIONS} variations; delete one first.")
     made = [replace(hit, id=document.next_id + n) for n, hit in enumerate(hits)]
     ordered = tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
     new = Variation(letter, name, ordered, layer or FeelLayer(), bars=bars, meter_name=meter_name)
@@ -43,14 +43,14 @@ def add_variation_hits(
 def duplicate_variation(document: Document) -> Document:
     """Add a copy of the shown variation, and show it."""
     shown = pattern_of(document)
-    name = f"from {shown.letter or shown.name}"
+    name = f"from {shown.letter or shown.name.lower()}"
     return add_variation_hits(document, shown.hits, name, layer=shown.layer, bars=shown.bars, meter_name=shown.meter_name)
 
 
 def set_bars(document: Document, bars: int) -> Document:
     """Give the shown variation bars of its own, 1 to 256, or the loop's with 0; hits past its end are kept."""
-    if not 0 <= bars <= MOST_BARS:
-        raise EditError(f"A pattern has 1 to {MOST_BARS} bars.")
+    if not 0 <= bars <= MOST_PATTERN_BARS:
+        raise EditError(f"A pattern has 1 to {MOST_PATTERN_BARS} bars.")
     bars = 0 if bars == document.loop.bars and pattern_meter(document) == document.loop.meter else bars
     return with_pattern(document, replace(pattern_of(document), bars=bars))
 
@@ -65,25 +65,25 @@ def set_pattern_meter(document: Document, meter_name: str) -> Document:
     """Give the shown variation a meter of its own, and as many whole bars of it as come nearest; raises EditError for another beat."""
     if meter_name not in meters_for(document):
         raise EditError(f"A variation of this loop can be in {', '.join(meters_for(document))}; {meter_name} has another beat.")
-    bars = max(1, min(MOST_BARS, round(pattern_beats(document) / METERS[meter_name].beats_per_bar)))
+    bars = max(1, min(MOST_PATTERN_BARS, round(pattern_beats(document) / METERS[meter_name].beats_per_bar)))
     own = "" if meter_name == document.loop.meter_name else meter_name
     kept = 0 if not own and bars == document.loop.bars else bars
     return with_pattern(document, replace(pattern_of(document), meter_name=own, bars=kept))
 
 
 def show_variation(document: Document, index: int) -> Document:
-    """Show another variation, or with -1 what was heard."""
+    """Show another variation, or with -1 the detected pattern."""
     if not -1 <= index < len(document.variations):
         raise EditError("That variation is no longer there.")
     return document if index == document.shown else replace(document, shown=index)
 
 
 def delete_variation(document: Document, index: int) -> Document:
-    """Take a variation out; the last one stays, and so does what was heard."""
+    """Delete a variation; the last one stays, and so does the detected pattern."""
     if index < 0:
-        raise EditError("What was heard stays; there is nothing to take out.")
+        raise EditError("The detected pattern cannot be deleted.")
     if len(document.variations) < 2:
-        raise EditError("The last variation stays.")
+        raise EditError("The last variation cannot be deleted.")
     left = tuple(v for n, v in enumerate(document.variations) if n != index)
     shown = min(document.shown - (index < document.shown), len(left) - 1)
     return replace(document, variations=left, shown=max(0, shown))

@@ -15,9 +15,9 @@ from typing import IO
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.hearing.network import DAMAGED, scaled, shipped
+from bompla.analysis.hearing.network import scaled
 from bompla.analysis.hearing.spectrum import HOP, LOW_HOP, Floats, Spectrum
-from bompla.errors import AnalysisError
+from bompla.analysis.shipped import damaged, shipped
 
 CONTEXT_FILE = "context.npz"
 POWER_FRAMES = (-10, -5, -2, 1, 3, 5, 8, 12, 18, 27, 40)
@@ -134,7 +134,7 @@ def _normal(values: Floats, weights: dict[str, Floats], name: str) -> Floats:
 @lru_cache(maxsize=1)
 def load_context() -> ContextModel:
     """Return the shipped weights; raises AnalysisError where they are missing or damaged."""
-    return shipped(CONTEXT_FILE, read_context)
+    return shipped("hearing", CONTEXT_FILE, read_context)
 
 
 def read_context(stream: IO[bytes]) -> ContextModel:
@@ -153,4 +153,4 @@ def read_context(stream: IO[bytes]) -> ContextModel:
             for _, parts in sorted(nets.items())
         )
     except (OSError, KeyError, ValueError, EOFError) as error:
-        raise AnalysisError(DAMAGED) from error
+        raise damaged(CONTEXT_FILE) from error

@@ -8,23 +8,20 @@ transcription via joint beat and drum modeling using convolutional recurrent neu
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
-from importlib.resources import files
 from itertools import pairwise
-from typing import IO, TypeVar
+from typing import IO
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bompla.analysis.hearing.spectrum import Floats, Spectrum, level_db
+from bompla.analysis.shipped import damaged, shipped
 from bompla.errors import AnalysisError
 from bompla.model.drums import DRUMS
 
 MODEL_FILE = "hearing.npz"
-DAMAGED = "The hearing model is missing or damaged; install Bompla again."
-Weights = TypeVar("Weights")
 FLOOR_DB, SPAN_DB = -80.0, 40.0
 
 
@@ -119,16 +116,7 @@ def _inner(model: HearingModel, features: Floats, sounding: NDArray[np.intp]) ->
 @lru_cache(maxsize=1)
 def load_model() -> HearingModel:
     """Return the shipped model; raises AnalysisError where it is missing or damaged."""
-    return shipped(MODEL_FILE, read_model)
-
-
-def shipped(name: str, read: Callable[[IO[bytes]], Weights]) -> Weights:
-    """Return the weights that ship under a name, as `read` reads them; raises AnalysisError where they are missing or damaged."""
-    try:
-        with files("bompla.analysis.hearing").joinpath(name).open("rb") as stream:
-            return read(stream)
-    except OSError as error:
-        raise AnalysisError(DAMAGED) from error
+    return shipped("hearing", MODEL_FILE, read_model)
 
 
 def read_model(stream: IO[bytes]) -> HearingModel:
@@ -151,7 +139,7 @@ def read_model(stream: IO[bytes]) -> HearingModel:
                 threshold=float(data["threshold"]),
             )
     except (OSError, KeyError, ValueError, EOFError) as error:
-        raise AnalysisError(DAMAGED) from error
+        raise damaged(MODEL_FILE) from error
     if any(drum not in DRUMS for drum in model.drums):
         raise AnalysisError("The hearing model does not fit this version; install Bompla again.")
     return model

@@ -18,16 +18,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.analysis.hearing.context import FORCE_CHANGE, DrumOdds
-from bompla.analysis.hearing.network import DAMAGED, shipped
 from bompla.analysis.hearing.spectrum import Floats
-from bompla.errors import AnalysisError
-from bompla.model.drums import ONE_AT_A_TIME
+from bompla.analysis.shipped import damaged, shipped
+from bompla.model.drums import DRUMS, ONE_AT_A_TIME
 
 RECURRING_FILE = "recurring.npz"
 NAMES = ("first", "own", "share", "usual", "mix", "level", "force")
-FOR_ONCE = ("crash", "tom_low", "tom_mid", "tom_high", "perc")
-"""What opens a part or fills its end: that no other bar has it says nothing."""
-
 NEAR_S = 0.018
 ABSENT, MOST, SCALE = -3.5, 6.0, 3.0
 """The log odds of what a bar has no attack for, the farthest that odds count, and what they are divided by."""
@@ -91,7 +87,7 @@ def recurring(found: DrumOdds, times_s: NDArray[np.float64], bars: BarGrid, drum
     change = share * (SCALE * (seen[:, :, ELSEWHERE] * model.mix[rows]).sum(axis=2) - model.level[rows])
     most = np.array([MOST_CHANGE] * len(drums) + [MOST_ATTACK_CHANGE], np.float32)
     change = np.clip(change, -most, most)
-    once = [column for column, drum in enumerate(drums) if drum in FOR_ONCE]
+    once = [column for column, drum in enumerate(drums) if DRUMS[drum].for_once]
     change[:, once] = np.maximum(change[:, once], 0.0)
     odds[inside] += change[:, :-1]
     attack[inside] += change[:, -1]
@@ -168,7 +164,7 @@ def _chance(odds: Floats) -> Floats:
 @lru_cache(maxsize=1)
 def load_recurring() -> RecurringModel:
     """Return the shipped weights; raises AnalysisError where they are missing or damaged."""
-    return shipped(RECURRING_FILE, read_recurring)
+    return shipped("hearing", RECURRING_FILE, read_recurring)
 
 
 def read_recurring(stream: IO[bytes]) -> RecurringModel:
@@ -178,8 +174,8 @@ def read_recurring(stream: IO[bytes]) -> RecurringModel:
             drums = tuple(str(name) for name in data["drums"])
             parts = [np.ascontiguousarray(data[name], dtype=np.float32) for name in NAMES]
     except (OSError, KeyError, ValueError, EOFError) as error:
-        raise AnalysisError(DAMAGED) from error
+        raise damaged(RECURRING_FILE) from error
     rows, hidden = len(drums) + 1, parts[0].shape[-1]
     if [part.shape for part in parts] != [(SEEN, hidden), (rows, hidden), (rows, hidden), (rows,), (rows, 3), (rows,), (rows, hidden)]:
-        raise AnalysisError(DAMAGED)
+        raise damaged(RECURRING_FILE)
     return RecurringModel(drums, *parts)

@@ -18,9 +18,8 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 from scipy.fft import ifft, rfft
 
-from bompla.analysis.hearing.network import DAMAGED, shipped
 from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, Floats
-from bompla.errors import AnalysisError
+from bompla.analysis.shipped import damaged, shipped
 
 REFINE_FILE = "refine.npz"
 WINDOW = 2048
@@ -223,7 +222,7 @@ def _centres() -> Floats:
 @lru_cache(maxsize=1)
 def load_refine() -> RefineModel:
     """Return the shipped weights; raises AnalysisError where they are missing or damaged."""
-    return shipped(REFINE_FILE, read_refine)
+    return shipped("hearing", REFINE_FILE, read_refine)
 
 
 def read_refine(stream: IO[bytes]) -> RefineModel:
@@ -235,4 +234,4 @@ def read_refine(stream: IO[bytes]) -> RefineModel:
                 for i, dilation in enumerate(data["dilations"])
             ))
     except (OSError, KeyError, ValueError, EOFError) as error:
-        raise AnalysisError(DAMAGED) from error
+        raise damaged(REFINE_FILE) from error

@@ -13,7 +13,7 @@ import numpy as np
 from bompla.analysis.review.unsure import Unsure, other_way, unsure_of
 from bompla.audio.clip import Clip
 from bompla.errors import EditError
-from bompla.model.cut_edits import add_cut, delete_cuts, keep_doubt, set_heard, set_left_out
+from bompla.model.cut_edits import CLEAR_OF_TAILS_DB, add_cut, delete_cuts, keep_doubt, set_heard, set_left_out
 from bompla.model.document import Attack, Cut, Document, Slice
 from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
 
@@ -23,8 +23,8 @@ CLOSE_MS = 45.0
 MISSED_SHARE = 0.45
 """How strong, against the threshold, an attack inside a slice must be to be thought missed."""
 
-MISSED_CLEAR_DB, SURELY_A_HIT = 6.0, 0.5
-"""How far it must stand above what rings, unless it is so strong that it is a hit whatever rings."""
+SURELY_A_HIT = 0.5
+"""It must stand `CLEAR_OF_TAILS_DB` above what rings, unless it is so strong that it is a hit whatever rings."""
 
 MISSED_AFTER_MS = CLOSE_MS + 3.0
 """A second hit nearer than this would only be too close; a mend must not make the next doubt."""
@@ -124,7 +124,7 @@ def _doubt(
 ) -> Doubt | None:
     cut = piece.cut
     rate = document.source.sample_rate
-    join = () if piece.number == 1 else (Mend("join to the one before", lambda d: delete_cuts(d, [cut.id])),)
+    join = () if piece.number == 1 else (Mend("join to previous", lambda d: delete_cuts(d, [cut.id])),)
     out = Mend("leave out", lambda d: set_left_out(d, [cut.id], True))
     keep = Mend("keep", lambda d: keep_doubt(d, cut.id, kind))
 
@@ -136,12 +136,12 @@ def _doubt(
     if kind == "two hits" and cut.id in missed:
         attack = missed[cut.id]
         late_ms = samples_to_ms(attack.at_sample - cut.attack_sample, rate)
-        return made(f"two hits in one, the other {late_ms:.0f} ms in", Mend("cut between", partial(_cut_at_attack, attack=attack)))
+        return made(f"two hits in one, the other {late_ms:.0f} ms in", Mend("split", partial(_cut_at_attack, attack=attack)))
     if kind == "too close" and after is not None:
         gap_ms = samples_to_ms(after.cut.attack_sample - cut.attack_sample, rate)
         if gap_ms < CLOSE_MS and "too close" not in after.cut.kept:
             next_id = after.cut.id
-            return made(f"too close, {gap_ms:.0f} ms: a flam?", Mend("join with the next", lambda d: delete_cuts(d, [next_id])))
+            return made(f"too close, {gap_ms:.0f} ms: a flam?", Mend("join to next", lambda d: delete_cuts(d, [next_id])))
     if kind == "clipped" and _clipped(clip, piece):
         return made("clipped", out)
     if kind == "unsure":
@@ -164,7 +164,7 @@ def _missed(document: Document, slices: tuple[Slice, ...]) -> dict[int, Attack]:
     starts = [s.start_sample for s in slices]
     found: dict[int, Attack] = {}
     for attack in document.attacks:
-        if attack.strength < least or (attack.strength < SURELY_A_HIT and attack.clear_db < MISSED_CLEAR_DB):
+        if attack.strength < least or (attack.strength < SURELY_A_HIT and attack.clear_db < CLEAR_OF_TAILS_DB):
             continue
         index = bisect_left(starts, attack.at_sample + 1) - 1
         if index < 0 or attack.at_sample >= slices[index].end_sample:

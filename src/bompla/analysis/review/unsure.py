@@ -52,12 +52,12 @@ class Unsure:
             return _plain(self.instead) if count == 1 else f"in all {count}"
         if not self.sounds:
             return "add" if count == 1 else f"add to all {count}"
-        out = "leave out" if self.alone else "take out"
-        return out if count == 1 else f"leave out all {count}" if self.alone else f"out of all {count}"
+        out = "leave out" if self.alone else "remove"
+        return out if count == 1 else f"leave out all {count}" if self.alone else f"remove from all {count}"
 
     def words(self, count: int) -> str:
         """Return what was done, where the label alone would not say it."""
-        named = f"call it {self.mend(1)}" if self.instead else "leave slice out" if self.alone else f"{self.mend(1)} {_plain(self.drum)}"
+        named = f"name it {self.mend(1)}" if self.instead else "leave slice out" if self.alone else f"{self.mend(1)} {_plain(self.drum)}"
         return named if count == 1 else f"{named}, {count} slices"
 
 
@@ -78,7 +78,7 @@ def _unsure(cut: Cut, index: int) -> Unsure | None:
         return None
     alone = leads and heard.sure and not any(h.sure for h in cut.heard[1:])
     instead = next((h.drum for h in cut.heard[1:] if alone and h.confidence >= INSTEAD), "")
-    words = f"{_plain(heard.drum)}{place}, only" if heard.sure else f"perhaps {_plain(heard.drum)}{place},"
+    words = f"{_plain(heard.drum)}{place}, only" if heard.sure else f"maybe {_plain(heard.drum)}{place},"
     reason = f"{words} {100 * heard.confidence:.0f} %"
     return Unsure(heard.drum, heard.sure, leads, alone, instead, reason, abs(heard.confidence - EVEN))
 

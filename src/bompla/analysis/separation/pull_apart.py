@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from importlib.resources import files
+from typing import IO
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from bompla.analysis.params import MOST_STRIKES
 from bompla.analysis.separation.stft import istft, stft
 from bompla.analysis.separation.template_match import Channels, played_again
+from bompla.analysis.shipped import shipped
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.errors import AnalysisError
@@ -139,11 +140,12 @@ def picture_of(sound: Floats) -> Picture:
 
 @lru_cache(maxsize=1)
 def _shipped() -> dict[str, Picture]:
-    try:
-        with files("bompla.analysis.separation").joinpath(TEMPLATES_FILE).open("rb") as stream, np.load(stream) as data:
-            return {drum: 10.0 ** (data[drum].astype(np.float64) / 10.0) for drum in DRUMS}
-    except (OSError, KeyError, ValueError) as error:
-        raise AnalysisError("The pictures of the drums are missing or damaged; install Bompla again.") from error
+    return shipped("separation", TEMPLATES_FILE, _read_templates)
+
+
+def _read_templates(stream: IO[bytes]) -> dict[str, Picture]:
+    with np.load(stream) as data:
+        return {drum: 10.0 ** (data[drum].astype(np.float64) / 10.0) for drum in DRUMS}
 
 
 def _strikes(clip: Clip, stretches: Stretches) -> list[Channels]:

@@ -5,15 +5,15 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from importlib.resources import files
 from itertools import product
+from typing import IO
 
 import numpy as np
 
 from bompla.analysis.params import AnalysisParams
+from bompla.analysis.shipped import shipped
 from bompla.analysis.tempo.evidence import GRID_SIGMA_S, TEMPO_CENTRE_BPM, Array, BeatGrid, Evidence
 from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, Places, features, usual_beat
-from bompla.errors import AnalysisError
 from bompla.model.drums import METERS, Meter
 
 MAX_BARS = 64
@@ -125,13 +125,13 @@ def scores_of(weights: TempoWeights, seen: Array) -> Array:
 @lru_cache(maxsize=1)
 def load_weights() -> TempoWeights:
     """Return what the features are worth; raises AnalysisError where the file is missing or does not fit."""
-    try:
-        known = json.loads(files("bompla.analysis.tempo").joinpath(WEIGHTS_FILE).read_text(encoding="utf-8"))
-        rows = [known["features"][name] for name in FEATURE_NAMES]
-        table = np.array(rows, dtype=float)
-        return TempoWeights(table[:, 0], np.ascontiguousarray(table[:, 1:]), np.array(known["bias"]), np.array(known["bent"]))
-    except (OSError, KeyError, ValueError, TypeError, IndexError) as error:
-        raise AnalysisError("The tempo weights are missing or damaged; install Bompla again.") from error
+    return shipped("tempo", WEIGHTS_FILE, _read_weights)
+
+
+def _read_weights(stream: IO[bytes]) -> TempoWeights:
+    known = json.load(stream)
+    table = np.array([known["features"][name] for name in FEATURE_NAMES], dtype=float)
+    return TempoWeights(table[:, 0], np.ascontiguousarray(table[:, 1:]), np.array(known["bias"]), np.array(known["bent"]))
 
 
 def _read(grid: BeatGrid, places: Places, *, trimmed: bool) -> list[Reading]:

@@ -11,7 +11,6 @@ from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QGridLayout, QHBoxLayout
 
 from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
 from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
-from bompla.app.bring_in.readings import bar_choices, reading_choices, reading_near, sureness
 from bompla.app.bring_in.tap import Taps
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
@@ -20,7 +19,7 @@ from bompla.app.ui.controls import Chips, Facts, Panel, button, combo, label
 from bompla.model.cut_edits import (
     HIGHEST_BPM,
     LOWEST_BPM,
-    MOST_BARS,
+    MOST_LOOP_BARS,
     choose_reading,
     downbeat_here,
     set_bars,
@@ -32,6 +31,8 @@ from bompla.model.cut_edits import (
 )
 from bompla.model.document import Document
 from bompla.model.drums import METERS
+from bompla.model.readings import bar_choices, reading_choices, reading_near, sureness
+from bompla.model.wording import counted
 from bompla.units import samples_to_s
 
 SHOWN_PROPOSALS = 2
@@ -62,24 +63,27 @@ class LoopPanel(Panel):
         column.addWidget(label("Loop", "heading"))
         self.facts = Facts(("starts", "ends", "tempo"))
         column.addWidget(self.facts)
-        column.addWidget(label("Read these bars as", "heading"))
+        column.addWidget(label("Read tempo as", "heading"))
         self.readings = Chips("Tempo readings", columns=2)
         self.readings.chosen.connect(read_as)
         column.addWidget(self.readings)
-        column.addWidget(label("Take so many bars from here", "heading"))
+        column.addWidget(label("Bars from here", "heading"))
         self.bars = Chips("Bars")
-        self.bars.chosen.connect(lambda bars: self._session.store.edit(f"take {bars} bars", lambda d: take_bars(d, int(str(bars)))))
+        self.bars.chosen.connect(self._use_bars)
         row = _row(column)
         row.addWidget(self.bars)
         row.addStretch(1)
         row = _row(column)
-        for text, by, whole_bars in (("bar back", -1, True), ("beat back", -1, False), ("beat on", 1, False), ("bar on", 1, True)):
-            hint = tip(f"loop_{text.replace(' ', '_')}")
+        for text, key, by, whole_bars in (
+            ("−1 bar", "bar_back", -1, True), ("−1 beat", "beat_back", -1, False), ("+1 beat", "beat_on", 1, False),
+            ("+1 bar", "bar_on", 1, True),
+        ):
+            hint = tip(f"loop_{key}")
             row.addWidget(button(text, partial(self.slide, by, whole_bars=whole_bars), tip=hint, small=True))
         row.addStretch(1)
         row = _row(column)
-        row.addWidget(label("handles snap to", "dim"))
-        self.snap = combo("Handles snap to", [(text, key) for key, text in SNAPS])
+        row.addWidget(label("snap to", "dim"))
+        self.snap = combo("Loop handles snap to", [(text, key) for key, text in SNAPS])
         self.snap.activated.connect(lambda _: setattr(self._overview, "snap", self.snap.currentData()))
         row.addWidget(self.snap)
         row.addStretch(1)
@@ -95,13 +99,13 @@ class LoopPanel(Panel):
         self.bpm.setRange(LOWEST_BPM, HIGHEST_BPM)
         self.bpm.setDecimals(2)
         self.bpm.setSuffix(" BPM")
-        self.bpm.setToolTip("Type a tempo: the start and the bars stay, and the end moves")
+        self.bpm.setToolTip("Type a tempo: start and bars stay, the end moves")
         self.bars_are = QSpinBox()
-        self.bars_are.setRange(1, MOST_BARS)
+        self.bars_are.setRange(1, MOST_LOOP_BARS)
         self.bars_are.setSuffix(" bars")
         self.bars_are.setPrefix("is ")
-        self.bars_are.setToolTip("The loop as it stands is so many bars: its tempo follows")
-        for box, name in ((self.bpm, "Tempo in BPM"), (self.bars_are, "These are so many bars")):
+        self.bars_are.setToolTip("Say how many bars this loop is; the tempo follows")
+        for box, name in ((self.bpm, "Tempo in BPM"), (self.bars_are, "Bars in this loop")):
             _plain(box, name)
             box.setMinimumWidth(96)
         self.bpm.editingFinished.connect(self._type_tempo)
@@ -118,10 +122,10 @@ class LoopPanel(Panel):
         grid.addWidget(self.meter, 2, 0)
         grid.addWidget(button("Downbeat here", self.downbeat, tip=tip("downbeat")), 2, 1)
         row = _row(column)
-        row.addWidget(label("look between", "dim"))
+        row.addWidget(label("tempo range", "dim"))
         self.slowest, self.fastest = QSpinBox(), QSpinBox()
-        for box, name, value in ((self.slowest, "Slowest tempo looked for", self._session.requests.tempo_range[0]),
-                                 (self.fastest, "Fastest tempo looked for", self._session.requests.tempo_range[1])):
+        for box, name, value in ((self.slowest, "Lowest tempo considered", self._session.requests.tempo_range[0]),
+                                 (self.fastest, "Highest tempo considered", self._session.requests.tempo_range[1])):
             box.setRange(int(LOWEST_BPM), int(HIGHEST_BPM))
             box.setValue(round(value))
             box.setFixedWidth(50)
@@ -134,20 +138,20 @@ class LoopPanel(Panel):
         row.addStretch(1)
 
     def _more(self, column: QVBoxLayout, go_on: Callable[[], object]) -> None:
-        column.addWidget(label("Clearest drums", "heading"))
-        self.proposed = Chips("Proposed loops", columns=2)
+        column.addWidget(label("Suggested loops", "heading"))
+        self.proposed = Chips("Suggested loops", columns=2)
         self.proposed.chosen.connect(self._take_proposal)
         column.addWidget(self.proposed)
         row = _row(column)
-        self.drums_only = button("Drums only", self._ask_drums, tip="Take chords and bass out of a full mix")
+        self.drums_only = button("Drums only", self._ask_drums, tip="Remove chords and bass from a full mix")
         self.balance = QSlider(Qt.Orientation.Horizontal)
         self.balance.setRange(-100, 100)
         self.balance.setValue(0)
         self.balance.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.balance.setAccessibleName("Balance of what is left and the drums")
-        self.balance.setToolTip("Left: what is left without the drums; middle: the whole mix; right: only the drums")
+        self.balance.setAccessibleName("Balance of drums and everything else")
+        self.balance.setToolTip("Left: everything but the drums; middle: the full mix; right: drums only")
         self.balance.valueChanged.connect(lambda value: self._playback.baking.set_drums_share(value / 100.0))
-        self.use_drums = button("Use", self._use_drums, tip="Add the drums alone to the project as a sound of their own, to be cut")
+        self.use_drums = button("Use", self._use_drums, tip="Add the drums to the project as a sound of their own")
         row.addWidget(self.drums_only)
         row.addWidget(self.balance, 1)
         row.addWidget(self.use_drums)
@@ -166,8 +170,9 @@ class LoopPanel(Panel):
         self.facts.set("starts", clock_of(loop.start_sample, rate))
         self.facts.set("ends", clock_of(loop.end_sample, rate))
         self.facts.set("tempo", f"{document.bpm:.2f} BPM, {sureness(document)}")
-        self.readings.offer(*reading_choices(document, self._session.requests.tempo_range), tip="Read the same stretch as these bars")
-        self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and take so many bars")
+        choices, holds = reading_choices(document, self._session.requests.tempo_range)
+        self.readings.offer(choices, holds, tip="Keep this region and read it with this tempo")
+        self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and use this many bars")
         for box, value in ((self.bpm, document.bpm), (self.bars_are, loop.bars)):
             if not box.hasFocus():
                 box.setValue(value)  # type: ignore[arg-type]  # a whole number for the one of bars
@@ -196,7 +201,7 @@ class LoopPanel(Panel):
             shown += [(p.loop, _proposal_words(p, rate)) for p in best]
         near, here = round(0.01 * rate), document.loop
         current = next((loop for loop, _ in shown if abs(loop.start_sample - here.start_sample) < near and loop.bars == here.bars), None)
-        self.proposed.offer(shown[:4] if len(shown) > 4 else shown, current, tip=f"Take this stretch as the loop. {tip('proposal_next')}")
+        self.proposed.offer(shown[:4] if len(shown) > 4 else shown, current, tip=f"Use this region as the loop. {tip('proposal_next')}")
 
     def next_proposal(self) -> None:
         """Hear the next of the proposals, without taking it."""
@@ -206,12 +211,13 @@ class LoopPanel(Panel):
         self._heard = (self._heard + 1) % len(self._proposals)
         loop = self._proposals[self._heard].loop
         self._playback.previews.play(clip, loop.start_sample, loop.end_sample)
-        self._session.hub.note(f"Hearing {_proposal_words(self._proposals[self._heard], clip.sample_rate)}; a click on it takes it.")
+        self._session.hub.note(f"Playing {_proposal_words(self._proposals[self._heard], clip.sample_rate)}; click it to use it.")
 
     def _take_proposal(self, loop: object) -> None:
         chosen = next((p.loop for p in self._proposals if p.loop == loop), None)
         if chosen is not None:
-            self._session.store.edit(f"take {chosen.bars} bars at {clock(samples_to_s(chosen.start_sample, self._rate()), False)}",
+            start = clock(samples_to_s(chosen.start_sample, self._rate()), False)
+            self._session.store.edit(f"use {counted(chosen.bars, 'bar')} at {start}",
                                lambda d: set_loop(d, chosen))
 
     def slide(self, by: int, *, whole_bars: bool) -> None:
@@ -231,7 +237,7 @@ class LoopPanel(Panel):
         told = self._taps.tap(time.monotonic())
         count = len(self._taps.times_s)
         if told is None:
-            self.tapped.setText(f"{count}, go on")
+            self.tapped.setText(f"{counted(count, 'tap')}, keep going")
             return
         bpm, spread = told
         self.tapped.setText(f"{bpm:.1f} BPM, within {spread:.1f}")
@@ -251,12 +257,16 @@ class LoopPanel(Panel):
         document = self._session.store.document
         bars = self.bars_are.value()
         if document is not None and bars != document.loop.bars:
-            self._session.store.edit(f"these are {bars} bars", lambda d: set_bars(d, bars))
+            self._session.store.edit(f"set to {counted(bars, 'bar')}", lambda d: set_bars(d, bars))
+
+    def _use_bars(self, bars: object) -> None:
+        count = int(str(bars))
+        self._session.store.edit(f"use {counted(count, 'bar')}", lambda d: take_bars(d, count))
 
     def _set_range(self) -> None:
         low, high = float(self.slowest.value()), float(self.fastest.value())
         if high < 1.9 * low:
-            self._session.hub.note("The range must span an octave, such as 60 to 120 BPM.")
+            self._session.hub.note("The tempo range must span an octave, such as 60 to 120 BPM.")
             self.slowest.setValue(round(self._session.requests.tempo_range[0]))
             self.fastest.setValue(round(self._session.requests.tempo_range[1]))
             return
@@ -280,8 +290,7 @@ class LoopPanel(Panel):
 
 
 def _proposal_words(proposal: Proposal, rate: int) -> str:
-    bars = "1 bar" if proposal.loop.bars == 1 else f"{proposal.loop.bars} bars"
-    return f"{bars} at {clock(samples_to_s(proposal.loop.start_sample, rate), False)}"
+    return f"{counted(proposal.loop.bars, 'bar')} at {clock(samples_to_s(proposal.loop.start_sample, rate), False)}"
 
 
 def _row(column: QVBoxLayout) -> QHBoxLayout:

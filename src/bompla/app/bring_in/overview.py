@@ -48,7 +48,7 @@ class Overview(SoundPicture):
     playhead_role = "paper"
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(session, "The whole file and the loop on it", parent)
+        super().__init__(session, "Whole file with the loop", parent)
         self.snap = SNAPS[0][0]
         self.setMouseTracking(True)
         self.setMinimumHeight(170)
@@ -118,7 +118,7 @@ class Overview(SoundPicture):
         top, axis = self.height() - CLARITY_HEIGHT, self._axis
         painter.setFont(theme().font(13, weight=400))
         painter.setPen(theme().colour("dim"))
-        painter.drawText(QPointF(axis.left, top - 5.0), "how clear the drums are, bar by bar")
+        painter.drawText(QPointF(axis.left, top - 5.0), "drum clarity by bar")
         painter.setPen(Qt.PenStyle.NoPen)
         for index, clarity in enumerate(bars.clarity):
             x0, x1 = axis.x(float(bars.starts[index])), axis.x(float(bars.starts[index + 1]))

@@ -33,7 +33,7 @@ class SeamView(GestureWidget):
         super().__init__(parent)
         self._session = session
         self.shown_ms = SEAM_MS
-        self.setAccessibleName("Seam: the end meets the start")
+        self.setAccessibleName("Seam: where the end meets the start")
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOption
 from bompla.analysis.shelf_index import ShelfEntry
 from bompla.app.theme import theme
 from bompla.app.ui.raster import level_pixmap
+from bompla.model.wording import counted
 
 ROW_HEIGHT = 62
 TOLD_EVERY_MS = 120
@@ -23,7 +24,7 @@ NEAR_SHARE = 0.06
 
 SORTS = (
     ("newest", "newest first"), ("name", "name"), ("bpm", "tempo"), ("bars", "bars"), ("duration_s", "length"),
-    ("hits_per_bar", "hits a bar"), ("swing", "swing"),
+    ("hits_per_bar", "hits per bar"), ("swing", "swing"),
 )
 
 
@@ -221,10 +222,10 @@ class ShelfView(QListView):
 def facts_of(entry: ShelfEntry | None) -> str:
     """Return what is known of a file in a line."""
     if entry is None:
-        return "not looked at yet"
+        return "not analysed yet"
     if entry.problem:
         return entry.problem
-    bars = "1 bar" if entry.bars == 1 else f"{entry.bars} bars"
+    bars = counted(entry.bars, "bar")
     meter = "" if entry.meter == "4/4" else f" of {entry.meter}"
     swing = f" · swing {entry.swing:.0f} %" if entry.swing >= 53.0 else ""
-    return f"{bars}{meter} · {entry.duration_s:.1f} s · {entry.hits_per_bar:.0f} hits a bar{swing}"
+    return f"{bars}{meter} · {entry.duration_s:.1f} s · {entry.hits_per_bar:.0f} hits per bar{swing}"

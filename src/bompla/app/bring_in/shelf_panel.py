@@ -49,8 +49,8 @@ class ShelfPanel(Panel):
         row.setSpacing(6)
         row.addWidget(button("Open…", choose_file, tip=tip("open")))
         row.addWidget(button("Add", self._add_current, tip=tip("add_sound")))
-        self.at_tempo = button("at this tempo", lambda: None, chip=True, checkable=True,
-                               tip="Listen to the loops of the shelf at the tempo of the loop that is open")
+        self.at_tempo = button("at current tempo", lambda: None, chip=True, checkable=True,
+                               tip="Play loops of the shelf at the tempo of the open loop")
         row.addWidget(self.at_tempo)
         row.addStretch(1)
         self.body.addLayout(row)
@@ -59,19 +59,19 @@ class ShelfPanel(Panel):
     def _folders_row(self) -> None:
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(button("Folder…", self.choose_folder, tip="Choose the folder of loops to look through"))
-        row.addWidget(button("Ours", self.show_demo, tip="Show the loops that ship with Bompla"))
+        row.addWidget(button("Folder…", self.choose_folder, tip="Choose a folder of loops"))
+        row.addWidget(button("Demo", self.show_demo, tip="Show the demo loops that come with Bompla"))
         self.progress = label("", "dim")
         row.addWidget(self.progress, 1)
-        self.cancel = button("Stop", self._stop, tip="Stop looking through the folder; what was found stays")
+        self.cancel = button("Stop", self._stop, tip="Stop scanning; what was found stays")
         self.cancel.hide()
         row.addWidget(self.cancel)
         self.body.addLayout(row)
 
     def _filter_rows(self) -> None:
         self.words = QLineEdit()
-        self.words.setPlaceholderText("words in the name")
-        self.words.setAccessibleName("Words in the name")
+        self.words.setPlaceholderText("search names")
+        self.words.setAccessibleName("Search names")
         self.words.setClearButtonEnabled(True)
         self.words.textChanged.connect(self._arrange)
         self.sort = combo("Sort by", [(text, key) for key, text in SORTS])
@@ -88,8 +88,8 @@ class ShelfPanel(Panel):
         row.addWidget(label("to", "dim"))
         row.addWidget(self.high)
         row.addWidget(label("BPM", "dim"))
-        self.near = button("near this", self._arrange, chip=True, checkable=True,
-                           tip="Only loops whose tempo, its half or its double is near that of the loop that is open")
+        self.near = button("near current", self._arrange, chip=True, checkable=True,
+                           tip="Only loops near the open loop's tempo, or near half or double of it")
         row.addWidget(self.near)
         for box in (self.low, self.high):
             box.valueChanged.connect(self._arrange)

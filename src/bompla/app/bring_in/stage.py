@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -19,10 +18,11 @@ from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Token
 from bompla.app.sound.playback import Playback
-from bompla.app.stage import Stage
+from bompla.app.stage import Stage, WindowActions
 from bompla.app.ui.controls import Panel, button, combo, label, scrolling
 from bompla.model.cut_edits import set_loop, set_seam_fade
 from bompla.model.document import Document, Loop
+from bompla.model.wording import counted
 from bompla.units import ms_to_samples
 
 SEAM_HEARD_MS = 350.0
@@ -34,18 +34,15 @@ FADES_MS = (0, 2, 5, 10, 20, 50)
 class BringIn(Stage):
     """The first stage."""
 
-    key, title = "bring-in", "Bring in"
+    key = "bring-in"
 
-    def __init__(
-        self, session: Session, playback: Playback, *, choose_file: Callable[[], object], open_file: Callable[[Path], object],
-        go_on: Callable[[], object],
-    ) -> None:
-        super().__init__(session, playback)
+    def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
+        super().__init__(session, playback, actions)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(10)
         self.shelf = ShelfPanel(
-            session, playback, choose_file=choose_file, open_file=lambda path: self._open(open_file, path),
+            session, playback, choose_file=actions.choose_file, open_file=self._open,
             add_file=lambda path: session.requests.open(path, add=True),
         )
         layout.addWidget(self.shelf)
@@ -57,7 +54,7 @@ class BringIn(Stage):
         below.setSpacing(10)
         right.addLayout(below, 5)
         below.addWidget(self._seam_panel(), 1)
-        self.loop = LoopPanel(session, playback, self.overview, read_as=self.read_as, go_on=go_on)
+        self.loop = LoopPanel(session, playback, self.overview, read_as=self.read_as, go_on=lambda: actions.go_to("slice"))
         self._loop_area = scrolling(self.loop)
         self._loop_area.setMinimumWidth(WIDE_LOOP_PANEL)
         below.addWidget(self._loop_area, 1)
@@ -70,7 +67,7 @@ class BringIn(Stage):
         """Return how many bars the loop has."""
         if document is None:
             return "nothing yet"
-        return "1 bar" if document.loop.bars == 1 else f"{document.loop.bars} bars"
+        return counted(document.loop.bars, "bar")
 
     def picture(self) -> QWidget:
         """Return the picture that takes the keys."""
@@ -104,11 +101,11 @@ class BringIn(Stage):
         self.loop.set_narrow(narrow)
         self._loop_area.setMinimumWidth(290 if narrow else WIDE_LOOP_PANEL)
 
-    def _open(self, open_file: Callable[[Path], object], path: Path) -> None:
+    def _open(self, path: Path) -> None:
         document = self.session.store.document
         self.playback.previews.stop()
         if document is None or document.source.path != str(path):
-            open_file(path)
+            self.window_actions.open_file(path)
 
     def _file_panel(self) -> QWidget:
         panel = Panel()
@@ -119,7 +116,7 @@ class BringIn(Stage):
         return panel
 
     def _seam_panel(self) -> QWidget:
-        panel = Panel("Seam · the end meets the start")
+        panel = Panel("Seam")
         self.seam = SeamView(self.session)
         panel.body.addWidget(self.seam, 1)
         self.seam_line = label("", "good")
@@ -128,19 +125,19 @@ class BringIn(Stage):
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(button("Listen", self.hear_seam, tip=tip("seam_listen")))
-        row.addWidget(label("blend", "dim"))
-        self.fade = combo("Blend the end with what lies before the start", [(f"{ms} ms" if ms else "none", ms) for ms in FADES_MS])
+        row.addWidget(label("crossfade", "dim"))
+        self.fade = combo("Crossfade at the seam", [(f"{ms} ms" if ms else "none", ms) for ms in FADES_MS])
         self.fade.activated.connect(self._blend)
         row.addWidget(self.fade)
         row.addStretch(1)
-        row.addWidget(button("before", lambda: self._hear_excess(True), chip=True, tip="Listen to what lies before the loop"))
-        row.addWidget(button("after", lambda: self._hear_excess(False), chip=True, tip="Listen to what lies after the loop"))
+        row.addWidget(button("before", lambda: self._hear_excess(True), chip=True, tip="Play what comes before the loop"))
+        row.addWidget(button("after", lambda: self._hear_excess(False), chip=True, tip="Play what comes after the loop"))
         panel.body.addLayout(row)
         return panel
 
     def _blend(self, index: int) -> None:
         fade_ms = float(self.fade.itemData(index))
-        self.session.store.edit("blend the seam", lambda d: set_seam_fade(d, fade_ms))
+        self.session.store.edit("crossfade seam", lambda d: set_seam_fade(d, fade_ms))
 
     def _commands(self) -> None:
         self.command("seam_listen", self.hear_seam)

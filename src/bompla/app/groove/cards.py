@@ -28,7 +28,7 @@ PULL_OUT = 26.0
 class VariationCards(GestureWidget):
     """A row of cards. A click shows one, a drag moves it along the row or out of it; Left and Right go from card to card.
 
-    The first card is what was heard, at place -1: it stays where and as it is. `chosen` carries the place of
+    The first card is the detected pattern, at place -1: it stays where and as it is. `chosen` carries the place of
     a card, `moved` its place and the one it was dragged to.
     """
 
@@ -44,7 +44,8 @@ class VariationCards(GestureWidget):
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName("Variations")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setToolTip("Click to show a variation; drag it along the row, or down into the order. The first is what was heard, and stays")
+        self.setToolTip("Click to show a variation; drag it along the row, or down into the order. "
+                        "The first is the detected pattern, which never changes")
         session.store.document_changed.connect(lambda _: self._changed())
         theme().changed.connect(self.update)
 

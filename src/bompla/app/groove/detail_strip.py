@@ -18,6 +18,7 @@ from bompla.app.ui.gesture import GestureWidget
 from bompla.model.detected_pattern import hits_inside
 from bompla.model.document import Document, Hit
 from bompla.model.phrase_edits import set_values
+from bompla.model.wording import counted
 
 REACH = 7.0
 MARGIN = 9.0
@@ -62,8 +63,8 @@ class DetailStrip(GestureWidget):
         self.setMinimumHeight(46)
         self.setMaximumHeight(84)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Preferred)
-        self.setAccessibleName("Values of the chosen lane's hits")
-        self.setToolTip("Draw across the hits of the chosen lane. A double click brings a hit's usual value back")
+        self.setAccessibleName("Values of the selected lane's hits")
+        self.setToolTip("Draw across the hits of the selected lane. A double click resets a hit")
         lanes.redrawn.connect(self.update)
         theme().changed.connect(self.update)
 
@@ -124,7 +125,7 @@ class DetailStrip(GestureWidget):
             return
         facts = DETAILS[self.what]
         pad = next((one for one in document.pads if one.id == self._session.view.selection.pad_id), None)
-        self._paint_names(painter, facts, pad.name if pad else "choose a lane")
+        self._paint_names(painter, facts, pad.name if pad else "select a lane")
         base = self.y_of(facts.usual)
         painter.setPen(QPen(theme().colour("line"), 1.0))
         painter.drawLine(QPointF(axis.left, base), QPointF(axis.left + axis.width, base))
@@ -175,7 +176,7 @@ class DetailStrip(GestureWidget):
             self.seed += 1
         if gesture.values:
             what, values = self.what, gesture.values
-            count = "" if len(values) == 1 else f" of {len(values)} hits"
+            count = "" if len(values) == 1 else f" of {counted(len(values), 'hit')}"
             grid = self._session.view.grid
             self._session.store.edit(f"draw {DETAILS[what].label}{count}", lambda d: set_values(d, what, values, grid.step_at))
         else:

@@ -44,7 +44,7 @@ class FeelPanel(Panel):
                 self.body.addWidget(bar)
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.of = combo("Swing of", [("of eighths", 0.5), ("of sixteenths", 0.25)])
+        self.of = combo("Swing of", [("eighths", 0.5), ("sixteenths", 0.25)])
         self.of.activated.connect(lambda _: self._set_swing_of(float(self.of.currentData())))
         row.addWidget(label("swing", "dim"))
         row.addWidget(self.of, 1)
@@ -57,7 +57,7 @@ class FeelPanel(Panel):
         row.setSpacing(5)
         row.addWidget(self.feels, 1)
         self.compare = button("compare", self._compare, chip=True, checkable=True,
-                              tip="See all feels side by side, and take one by a click")
+                              tip="Compare all feels; click one to use it")
         row.addWidget(self.compare)
         self.body.addLayout(row)
         self.plots = FeelList()
@@ -66,15 +66,15 @@ class FeelPanel(Panel):
         self.body.addWidget(self.plots)
         for key in OF_FEEL:
             self.body.addWidget(self.bars[key])
-        self.lane = button("over this lane only", self._set_lane, chip=True, checkable=True,
-                           tip="Lay the feel over this lane, and others so chosen; with none chosen it lies over all")
+        self.lane = button("apply to this lane", self._set_lane, chip=True, checkable=True,
+                           tip="Apply the feel to the lanes marked so; with none marked it applies to all")
         self.body.addWidget(self.lane, 0, Qt.AlignmentFlag.AlignLeft)
         row = QHBoxLayout()
         row.setSpacing(5)
         for text, action, hint in (
-            ("Write in", self.write, tip("feel_write")), ("Plain", self.plain, "Take the feel off"),
-            ("Keep", self.keep, "Keep this pattern's own feel under a name, as a file"),
-            ("Open", self.open_feel, "Take a feel from another loop, a MIDI file, or a feel that was kept"),
+            ("Write in", self.write, tip("feel_write")), ("Reset", self.plain, "Remove the feel"),
+            ("Keep", self.keep, "Save this pattern's feel as a file"),
+            ("Open", self.open_feel, "Load a feel from a loop, a MIDI file or a saved feel"),
         ):
             row.addWidget(button(text, action, tip=hint, small=True))
         row.addStretch(1)
@@ -108,10 +108,10 @@ class FeelPanel(Panel):
 
     def _offer(self) -> None:
         self.feels.clear()
-        self.feels.addItem("no feel taken", None)
+        self.feels.addItem("no feel", None)
         for feel in self._feels:
             self.feels.addItem(feel.name, feel.name)
-        self.feels.addItem("take this pattern's feel", "this")
+        self.feels.addItem("this pattern's feel", "this")
 
     def _layer_with(self, layer: FeelLayer, key: str, value: float) -> FeelLayer:
         if key != "ahead":
@@ -134,11 +134,11 @@ class FeelPanel(Panel):
         if document is None or all(pad.id != pad_id for pad in document.pads):
             return
         over = self.lane.isChecked()
-        self._edit("feel over this lane" if over else "feel not over this lane", lambda layer: replace(
+        self._edit("feel on for this lane" if over else "feel off for this lane", lambda layer: replace(
             layer, lanes=(*layer.lanes, pad_id) if over else tuple(one for one in layer.lanes if one != pad_id)))
 
     def _set_swing_of(self, beats: float) -> None:
-        self._edit("swing of other steps", lambda layer: replace(layer, swing_beats=beats))
+        self._edit("swing step", lambda layer: replace(layer, swing_beats=beats))
 
     def _take_feel(self, index: int) -> None:
         wanted = self.feels.itemData(index)
@@ -166,7 +166,7 @@ class FeelPanel(Panel):
         if feel is not None:
             self._feels = [one for one in self._feels if one.name != feel.name] + [feel]
             self._offer()
-            self._session.hub.note(f"The feel {feel.name} can be chosen now.")
+            self._session.hub.note(f"The feel {feel.name} is in the list now.")
             document = self._session.store.document
             if document is not None:
                 self.refresh(document)
@@ -186,7 +186,7 @@ class FeelPanel(Panel):
         feel = self._own_feel()
         if feel is None:
             return
-        name, _ = QFileDialog.getSaveFileName(self, "Keep this feel", f"{feel.name}.feel.json", "Feels (*.json)")
+        name, _ = QFileDialog.getSaveFileName(self, "Save this feel", f"{feel.name}.feel.json", "Feels (*.json)")
         if name:
             try:
                 save_feel(replace(feel, name=Path(name).name.removesuffix(".json").removesuffix(".feel")), Path(name))
@@ -196,7 +196,7 @@ class FeelPanel(Panel):
     def open_feel(self) -> None:
         """Ask for a feel to open."""
         kinds = "Feels, loops and MIDI (*.json *.mid *.midi *.wav *.flac *.aif *.aiff *.ogg *.mp3)"
-        name, _ = QFileDialog.getOpenFileName(self, "Take a feel from", "", kinds)
+        name, _ = QFileDialog.getOpenFileName(self, "Load a feel", "", kinds)
         if name:
             self.take_from(Path(name))
 

@@ -238,7 +238,7 @@ class LanePicture(SoundPicture):
         painter.drawText(QRectF(14, RULER + 16, HEADER - 20, 20), Qt.AlignmentFlag.AlignLeft, "original")
         painter.setFont(theme().font(13, weight=400))
         painter.setPen(theme().colour("dim"))
-        painter.drawText(QRectF(14, RULER + 36, HEADER - 20, 20), Qt.AlignmentFlag.AlignLeft, "lined up by beat")
+        painter.drawText(QRectF(14, RULER + 36, HEADER - 20, 20), Qt.AlignmentFlag.AlignLeft, "aligned by beat")
 
     def _paint_lane(self, painter: QPainter, pad: Pad) -> None:
         lane = self.lane(pad.id)

@@ -1,4 +1,4 @@
-"""The picture of the Groove stage, to be worked on: hits drawn, brushed, dragged, chosen and taken out."""
+"""The picture of the Groove stage, to be worked on: hits drawn, brushed, dragged, selected and deleted."""
 
 from __future__ import annotations
 
@@ -18,15 +18,16 @@ from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB, set_pad_level
 from bompla.model.pattern_edits import add_hit, add_played, change_velocity, delete_hits, move_hits, usual_velocity
+from bompla.model.wording import counted, of_hits
 
 DRAG_POINTS = 4.0
 VELOCITY_PER_POINT = 1.0
 LEVEL_WIDTH, LEVEL_SNAP_DB = 56.0, 1.0
 
 GRIDS: tuple[tuple[float, str], ...] = (
-    (0.0, "heard"), (1.0, "1/4"), (0.5, "1/8"), (0.25, "1/16"), (0.125, "1/32"), (0.0625, "1/64"), (-1.0, "none"),
+    (0.0, "auto"), (1.0, "1/4"), (0.5, "1/8"), (0.25, "1/16"), (0.125, "1/32"), (0.0625, "1/64"), (-1.0, "none"),
 )
-"""Steps in beats, as they are called in a simple meter; `heard` takes each beat's own grid."""
+"""Steps in beats, as they are called in a simple meter; `auto` takes each beat's own grid."""
 
 TUPLETS: tuple[tuple[float, str], ...] = ((1.0, "straight"), (2.0 / 3.0, "triplet"), (4.0 / 5.0, "quintuplet"))
 """What a step is drawn together by."""
@@ -53,7 +54,7 @@ class LaneView(LanePicture):
 
     A click in a lane draws a hit, a drag there selects, with Ctrl it brushes hits along the grid; pins are
     dragged along for time, to another lane, and up and down for velocity, with Alt off the grid. A
-    right click takes a hit out, a right drag all that it passes, a click on a ghost pin takes it back.
+    right click deletes a hit, a right drag all that it passes, a click on a faint pin adds that missing hit.
     `struck` carries a pad id and a velocity to be heard, `sought` a beat chosen on the ruler.
     """
 
@@ -102,7 +103,7 @@ class LaneView(LanePicture):
         x, y = event.position().x(), event.position().y()
         missing = self.missing_near(x, y) if hit is None else None
         if missing is not None:
-            self._session.store.edit("take back hit", lambda d: add_hit(d, *missing))
+            self._session.store.edit("add missing hit", lambda d: add_hit(d, *missing))
             self.struck.emit(missing.pad_id, missing.velocity)
             return None
         self._session.view.select(pad_id=pad.id)
@@ -201,16 +202,16 @@ class LaneView(LanePicture):
         """Return what a gesture changes in the document, with its name; None where that is nothing."""
         if gesture.kind == "brush":
             hits = self._brushed(gesture)
-            return f"brush {len(hits)} hits", lambda d: add_played(d, hits)
+            return f"brush {counted(len(hits), 'hit')}", lambda d: add_played(d, hits)
         if gesture.kind == "level" and gesture.level_db is not None:
             level_db = gesture.level_db
             return f"set level to {level_db:+.1f} dB", lambda d: set_pad_level(d, gesture.pad_id, level_db)
         if gesture.kind == "erase" and gesture.gone:
-            return _counted("take out", frozenset(gesture.gone)), lambda d: delete_hits(d, gesture.gone)
+            return of_hits("delete", len(gesture.gone)), lambda d: delete_hits(d, gesture.gone)
         if gesture.kind == "move":
-            return _counted("move", gesture.hits), lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad)
+            return of_hits("move", len(gesture.hits)), lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad)
         if gesture.kind == "velocity":
-            return _counted("set velocity of", gesture.hits), lambda d: change_velocity(d, gesture.hits, gesture.by_velocity)
+            return of_hits("set velocity of", len(gesture.hits)), lambda d: change_velocity(d, gesture.hits, gesture.by_velocity)
         return None
 
     def _draw(self, pad_id: int, beat: float) -> None:
@@ -242,7 +243,3 @@ class LaneView(LanePicture):
         if document is not None:
             found = (hit.id for hit in self.hits() if band.contains(self.pin(hit)))
             self._session.view.select(hit_ids=frozenset(found))
-
-
-def _counted(verb: str, hits: frozenset[int]) -> str:
-    return f"{verb} hit" if len(hits) == 1 else f"{verb} {len(hits)} hits"

@@ -25,12 +25,13 @@ from bompla.groove.order import (
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, OrderStep, Wander, WanderRule
 from bompla.model.order_edits import CHANCE, MOST_RUN_BARS, set_order, set_wander, with_rule
-from bompla.model.variation_edits import MOST_BARS, meters_for, set_bars, set_pattern_meter
+from bompla.model.variation_edits import MOST_PATTERN_BARS, meters_for, set_bars, set_pattern_meter
+from bompla.model.wording import counted
 
 STAYS = ((1.0, "a beat"), (2.0, "two beats"), (-1.0, "a bar"), (-2.0, "two bars"), (-4.0, "four bars"))
 """How long a variation stays: in beats, or, below zero, in bars."""
 
-SEQUENCES = (("variation", "this one"), ("order", "the order"), ("wander", "wander"))
+SEQUENCES = (("variation", "this one"), ("order", "order"), ("wander", "wander"))
 
 
 class OrderPanel(QWidget):
@@ -56,7 +57,7 @@ class OrderPanel(QWidget):
         self.pages = {"order": self._order_page(), "wander": self._wander_page()}
         for page in self.pages.values():
             column.addWidget(page)
-        self.print = button("Print it", self._print, tip="Make what plays one long variation of its own, to be edited")
+        self.print = button("Bounce", self._print, tip="Bounce what plays into one long variation, to be edited")
         row.addWidget(self.print)
         self._choose("variation")
 
@@ -64,15 +65,15 @@ class OrderPanel(QWidget):
         page, row = _page()
         row.addWidget(label("long", "dim"))
         self.bars = QSpinBox()
-        self.bars.setRange(1, MOST_BARS)
+        self.bars.setRange(1, MOST_PATTERN_BARS)
         self.bars.setSuffix(" bars")
         self.bars.setKeyboardTracking(False)
         self.bars.setAccessibleName("Bars of this variation")
-        self.bars.setToolTip("Bars of this variation; where they are more than the loop's, the original repeats under them")
+        self.bars.setToolTip("Length of this variation in bars; past the loop's end the original repeats")
         self.bars.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-        self.bars.valueChanged.connect(lambda bars: self._session.store.edit(f"{bars} bars", lambda d: set_bars(d, bars)))
+        self.bars.valueChanged.connect(lambda bars: self._session.store.edit(counted(bars, "bar"), lambda d: set_bars(d, bars)))
         row.addWidget(self.bars)
-        self.meter = combo("Meter of this variation", tip="Meter of this variation; its beat stays the loop's")
+        self.meter = combo("Meter of this variation", tip="Meter of this variation; the beat stays the same")
         self.meter.activated.connect(lambda _: self._set_meter(str(self.meter.currentData())))
         row.addWidget(self.meter)
         row.addStretch(1)
@@ -83,7 +84,7 @@ class OrderPanel(QWidget):
 
     def _order_page(self) -> QWidget:
         page, row = _page()
-        self.add = button("Add this one", self._add, tip="Put the shown variation at the end of the order")
+        self.add = button("Add to order", self._add, tip="Add the shown variation at the end of the order")
         row.addWidget(self.add)
         self.order = OrderRow()
         self.order.changed.connect(lambda steps: self._session.store.edit("order", lambda d: set_order(d, steps)))
@@ -99,7 +100,7 @@ class OrderPanel(QWidget):
         self.chance.chosen.connect(lambda value: self._rule(chance=value))
         row.addWidget(self.chance)
         row.addWidget(label("after", "dim"))
-        self.stay = combo("How long this variation stays", [(text, value) for value, text in STAYS])
+        self.stay = combo("Minimum length", [(text, value) for value, text in STAYS])
         self.stay.activated.connect(lambda _: self._rule(after_beats=self._stay_beats()))
         row.addWidget(self.stay)
         row.addWidget(label("to", "dim"))
@@ -112,13 +113,13 @@ class OrderPanel(QWidget):
         self.run_bars.setRange(1, MOST_RUN_BARS)
         self.run_bars.setSuffix(" bars")
         self.run_bars.setKeyboardTracking(False)
-        self.run_bars.setAccessibleName("Bars of a run")
-        self.run_bars.setToolTip("How long a run is before it begins again")
+        self.run_bars.setAccessibleName("Length of the run")
+        self.run_bars.setToolTip("Length of the run before it repeats")
         self.run_bars.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-        self.run_bars.valueChanged.connect(lambda bars: self._wander("bars of a run", lambda w: replace(w, bars=bars)))
+        self.run_bars.valueChanged.connect(lambda bars: self._wander("run length", lambda w: replace(w, bars=bars)))
         row.addWidget(self.run_bars)
-        self.again = button("Another run", lambda: self._wander("another run", lambda w: replace(w, seed=w.seed + 1)),
-                            tip="Wander another way; undo brings the last one back")
+        self.again = button("New run", lambda: self._wander("new run", lambda w: replace(w, seed=w.seed + 1)),
+                            tip="Draw another run by chance; undo restores the last one")
         row.addWidget(self.again)
         row.addStretch(1)
         return page
@@ -176,7 +177,7 @@ class OrderPanel(QWidget):
         for variation in document.variations:
             if variation.letter != rule.letter:
                 chip = button(variation.letter, partial(self._target, variation.letter), chip=True, checkable=True,
-                              tip=f"Whether it may hand over to {variation.letter}")
+                              tip=f"May change to {variation.letter}")
                 chip.setChecked(not rule.to or variation.letter in rule.to)
                 self.to_row.addWidget(chip)
 
@@ -198,7 +199,7 @@ class OrderPanel(QWidget):
         document = self._session.store.document
         if document is not None:
             rule = replace(rule_for(document, pattern_of(document).letter), **values)
-            self._wander(f"how {rule.letter} hands over", lambda w: with_rule(w, rule))
+            self._wander(f"change rule of {rule.letter}", lambda w: with_rule(w, rule))
 
     def _wander(self, words: str, change: Callable[[Wander], Wander]) -> None:
         self._session.store.edit(words, lambda d: set_wander(d, change(d.wander)))
@@ -222,11 +223,11 @@ class OrderPanel(QWidget):
         if document is None:
             return
         if self._playback.baking.sequence == "order":
-            name, passages = "the order", order_passages(document)
+            name, passages = "order", order_passages(document)
         else:
-            name, passages = f"wandered {document.wander.seed}", wander_passages(document)
+            name, passages = f"wander {document.wander.seed}", wander_passages(document)
         count = len(passage_hits(document, passages))
-        if self._session.store.edit(f"print {count} hits", lambda d: printed(d, passages, name)):
+        if self._session.store.edit(f"bounce {counted(count, 'hit')}", lambda d: printed(d, passages, name)):
             self.sequence.click("variation")
 
 

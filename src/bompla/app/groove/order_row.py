@@ -108,7 +108,7 @@ class OrderRow(GestureWidget):
         if not self.steps:
             painter.setFont(theme().font(14))
             painter.setPen(theme().colour("dim"))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "Nothing in the order yet: drag cards here, or add this one")
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter, "The order is empty: drag cards here, or add this variation")
             return
         if self._opening >= 0:
             before = self.cell(self._opening).left() if self._opening < len(self.steps) else self.cell(len(self.steps) - 1).right() + GAP

@@ -38,6 +38,7 @@ from bompla.model.phrase_edits import (
     with_empty_bars,
     without_bars,
 )
+from bompla.model.wording import counted, of_hits
 
 VELOCITY_STEP = 4
 InStretch = Callable[[Document, Stretch, Iterable[int] | None], Document]
@@ -60,14 +61,14 @@ class SelectionPanel(Panel):
         self.body.addWidget(self.amount)
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(button("Onto the grid", self.quantise, tip=tip("hit_grid")))
-        row.addWidget(button("Take out", self.delete, tip=tip("hit_delete")))
+        row.addWidget(button("Quantise", self.quantise, tip=tip("hit_grid")))
+        row.addWidget(button("Delete", self.delete, tip=tip("hit_delete")))
         row.addStretch(1)
         self.body.addLayout(row)
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.choose = button("Choose", lambda: None, tip="Choose hits of this lane, this bar, this step, or by how hard they are")
-        self.change = button("Change", lambda: None, tip="Copy, repeat, turn round, move along, half and double time")
+        self.choose = button("Choose", lambda: None, tip="Select hits by lane, bar, step or velocity")
+        self.change = button("Change", lambda: None, tip="Copy, repeat, reverse, rotate, half and double time")
         self.choose.setMenu(self._choose_menu())
         self.change.setMenu(self._change_menu())
         row.addWidget(self.choose)
@@ -86,7 +87,7 @@ class SelectionPanel(Panel):
         self.velocity.valueChanged.connect(self._type_velocity)
         self.offset.valueChanged.connect(self._type_offset)
         boxes: tuple[tuple[QAbstractSpinBox, str], ...] = (
-            (self.velocity, "Velocity of the selected hits"), (self.offset, "How far the selected hits are off the grid"))
+            (self.velocity, "Velocity of the selected hits"), (self.offset, "Offset of the selected hits from the grid"))
         for column, (box, name) in enumerate(boxes):
             box.setKeyboardTracking(False)
             box.setButtonSymbols(QAbstractSpinBox.ButtonSymbols.NoButtons)
@@ -104,8 +105,8 @@ class SelectionPanel(Panel):
             "hit_later": partial(self._move_steps, 1), "hit_earlier": partial(self._move_steps, -1),
             "hit_behind": partial(self._move_ms, 1.0), "hit_ahead": partial(self._move_ms, -1.0),
             "hit_copy": self.copy, "hit_cut": self.cut, "hit_paste": self.paste, "hit_again": self.again,
-            "hit_repeat": self.repeat, "hit_reverse": partial(self._in_stretch, "play backwards", _reverse),
-            "hit_rotate": partial(self._in_stretch, "move along", rotated),
+            "hit_repeat": self.repeat, "hit_reverse": partial(self._in_stretch, "reverse", _reverse),
+            "hit_rotate": partial(self._in_stretch, "rotate", rotated),
             "hit_half": partial(self._in_stretch, "half time", at_half_time),
             "hit_double": partial(self._in_stretch, "double time", at_double_time),
             "choose_step": self.choose_step, "choose_bar": self.choose_bar, "choose_lane": self.choose_lane,
@@ -124,8 +125,7 @@ class SelectionPanel(Panel):
         hits = self.chosen()
         for widget in (self.facts, self.velocity, self.offset, self.amount):
             widget.setEnabled(bool(hits))
-        count = {0: "Nothing selected", 1: "1 hit selected"}.get(len(hits), f"{len(hits)} hits selected")
-        self.heading.setText(count)
+        self.heading.setText(f"{counted(len(hits), 'hit')} selected" if hits else "Nothing selected")
         if not hits:
             for name in ("pad", "at", "velocity", "off the grid"):
                 self.facts.set(name, "–")
@@ -159,16 +159,16 @@ class SelectionPanel(Panel):
         menu = _menu(self, (
             ("hit_copy", self.copy), ("hit_cut", self.cut), ("hit_paste", self.paste), ("hit_again", self.again),
             ("hit_repeat", self.repeat), ("", None),
-            ("hit_reverse", partial(self._in_stretch, "play backwards", _reverse)),
-            ("hit_rotate", partial(self._in_stretch, "move along", rotated)),
+            ("hit_reverse", partial(self._in_stretch, "reverse", _reverse)),
+            ("hit_rotate", partial(self._in_stretch, "rotate", rotated)),
             ("hit_half", partial(self._in_stretch, "half time", at_half_time)),
             ("hit_double", partial(self._in_stretch, "double time", at_double_time)), ("", None),
         ))
         for text, act in (
-            ("Take every second one out", lambda: self._edit("thin out", lambda d: thinned(d, self._ids()))),
-            ("Join hits of a pad that nearly meet", lambda: self._edit("join hits", merged)),
-            ("Take these bars out", lambda: self._bars("take bars out", without_bars)),
-            ("Put empty bars in before", lambda: self._bars("put bars in", with_empty_bars)),
+            ("Delete every second hit", lambda: self._edit("thin out", lambda d: thinned(d, self._ids()))),
+            ("Merge hits that are too close", lambda: self._edit("merge hits", merged)),
+            ("Delete these bars", lambda: self._bars("delete bars", without_bars)),
+            ("Insert empty bars before", lambda: self._bars("insert bars", with_empty_bars)),
         ):
             entry = menu.addAction(text)
             assert entry is not None
@@ -182,19 +182,19 @@ class SelectionPanel(Panel):
         return self._session.store.edit(words, change)
 
     def select_all(self) -> None:
-        """Choose all hits."""
+        """Select all hits."""
         document = self._session.store.document
         if document is not None:
             self._session.view.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits))
 
     def choose_lane(self) -> None:
-        """Choose all hits of the lane."""
+        """Select all hits of the lane."""
         document, pad_id = self._session.store.document, self._session.view.selection.pad_id
         if document is not None:
             self._session.view.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits if hit.pad_id == pad_id))
 
     def choose_bar(self) -> None:
-        """Choose all hits of the bars that the selected ones lie in, or of the bar at the playhead."""
+        """Select all hits of the bars that the selected ones lie in, or of the bar at the playhead."""
         document = self._session.store.document
         if document is None:
             return
@@ -206,14 +206,14 @@ class SelectionPanel(Panel):
         self._session.view.select(hit_ids=frozenset(hit.id for hit in in_stretch(document, stretch)))
 
     def choose_step(self) -> None:
-        """Choose all hits of the same pads on the same step of the beat."""
+        """Select all hits of the same pads on the same step of the beat."""
         document = self._session.store.document
         if document is not None and self._ids():
             step = self._session.view.grid.step_at(self.chosen()[0].at_beats)
             self._session.view.select(hit_ids=same_step(document, self._ids(), every=max(1.0, step), step=step))
 
     def choose_loudness(self, softer: bool) -> None:
-        """Choose all hits of the same pads that are no louder, or no softer."""
+        """Select all hits of the same pads that are no louder, or no softer."""
         document = self._session.store.document
         if document is not None and self._ids():
             self._session.view.select(hit_ids=by_loudness(document, self._ids(), softer=softer))
@@ -223,7 +223,7 @@ class SelectionPanel(Panel):
         document = self._session.store.document
         if document is not None and self._ids():
             self._clip = copied(document, self._ids())[0]
-            self._session.hub.note(f"{len(self._clip)} hits copied; they are pasted at the playhead.")
+            self._session.hub.note(f"{counted(len(self._clip), 'hit')} copied; paste puts them at the playhead.")
 
     def cut(self) -> None:
         """Copy the selected hits and take them out."""
@@ -241,7 +241,7 @@ class SelectionPanel(Panel):
         document = self._session.store.document
         if document is not None and self._ids():
             hits, start, length = copied(document, self._ids())
-            self._put(hits, start + length, "once more")
+            self._put(hits, start + length, "duplicate")
 
     def _put(self, hits: tuple[Hit, ...], at_beats: float, words: str) -> None:
         placed: list[frozenset[int]] = []
@@ -251,7 +251,7 @@ class SelectionPanel(Panel):
             placed.append(ids)
             return made
 
-        if self._edit(f"{words}: {len(hits)} hits", change) and placed:
+        if self._edit(f"{words} {counted(len(hits), 'hit')}", change) and placed:
             self._session.view.select(hit_ids=placed[-1])
 
     def repeat(self) -> None:
@@ -276,11 +276,11 @@ class SelectionPanel(Panel):
     def delete(self) -> None:
         """Take the selected hits out."""
         ids = self._ids()
-        if ids and self._edit(named("take out", ids), lambda d: delete_hits(d, ids)):
+        if ids and self._edit(of_hits("delete", len(ids)), lambda d: delete_hits(d, ids)):
             self._session.view.select(hit_ids=frozenset())
 
     def quantise(self) -> None:
-        """Move the selected hits onto the grid, as far as the amount says."""
+        """Quantise the selected hits, as far as the amount says."""
         self._onto_grid(self.amount.value)
 
     def _preview_grid(self, amount: float) -> None:
@@ -290,35 +290,35 @@ class SelectionPanel(Panel):
     def _onto_grid(self, amount: float) -> None:
         ids = self._ids()
         if ids:
-            self._edit(named("quantise", ids), lambda d: quantised_by(d, ids, self._session.view.grid.step_at, amount))
+            self._edit(of_hits("quantise", len(ids)), lambda d: quantised_by(d, ids, self._session.view.grid.step_at, amount))
 
     def _type_velocity(self, velocity: int) -> None:
         ids = self._ids()
         if ids:
-            self._edit(named("set velocity of", ids), lambda d: set_velocity(d, ids, velocity))
+            self._edit(of_hits("set velocity of", len(ids)), lambda d: set_velocity(d, ids, velocity))
 
     def _type_offset(self, ms: float) -> None:
         ids = self._ids()
         if ids:
             values = dict.fromkeys(ids, ms)
-            self._edit(named("set offset of", ids), lambda d: set_values(d, "offset", values, self._session.view.grid.own_step_at))
+            self._edit(of_hits("set offset of", len(ids)), lambda d: set_values(d, "offset", values, self._session.view.grid.own_step_at))
 
     def _velocity_by(self, by: int) -> None:
         ids = self._ids()
         if ids:
-            self._edit(named("set velocity of", ids), lambda d: change_velocity(d, ids, by))
+            self._edit(of_hits("set velocity of", len(ids)), lambda d: change_velocity(d, ids, by))
 
     def _move_steps(self, steps: int) -> None:
         ids = self._ids()
         if ids:
             step = self._session.view.grid.step_at(self.chosen()[0].at_beats)
-            self._edit(named("move", ids), lambda d: move_hits(d, ids, steps * step))
+            self._edit(of_hits("move", len(ids)), lambda d: move_hits(d, ids, steps * step))
 
     def _move_ms(self, ms: float) -> None:
         document, ids = self._session.store.document, self._ids()
         if document is not None and ids:
             by = ms * document.bpm / 60_000.0
-            self._edit(named("nudge", ids), lambda d: move_hits(d, ids, by))
+            self._edit(of_hits("nudge", len(ids)), lambda d: move_hits(d, ids, by))
 
     def _playhead_beat(self, document: Document) -> float:
         return document.beat_map.beat_at(self._playback.transport.pattern_sample())
@@ -344,8 +344,3 @@ def _span(values: list[int], *, signed: bool = False) -> str:
     low, high = min(values), max(values)
     form = "{:+d}" if signed else "{}"
     return form.format(low) if low == high else f"{form.format(low)} to {form.format(high)}"
-
-
-def named(verb: str, hits: frozenset[int]) -> str:
-    """Return an edit's name with how many hits it is about."""
-    return f"{verb} hit" if len(hits) == 1 else f"{verb} {len(hits)} hits"

@@ -18,13 +18,14 @@ from bompla.app.groove.selection_panel import SelectionPanel
 from bompla.app.groove.writer_panel import WriterPanel
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
-from bompla.app.stage import OFFER_TIP, Stage
+from bompla.app.stage import OFFER_TIP, Stage, WindowActions
 from bompla.app.ui.controls import Chips, Facts, HoverButton, Panel, button, combo, label, scrolling
-from bompla.groove.writers import STARTERS, one_at_a_time, starter, unplayable
-from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_meter, pattern_of
+from bompla.groove.rebuild import offer_in_words
+from bompla.groove.writers import STARTERS, one_at_a_time, starter, tidied, unplayable
+from bompla.model.detected_pattern import hits_inside, pattern_bars, pattern_meter, pattern_of
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
-from bompla.model.pattern_edits import add_played, delete_hits
+from bompla.model.pattern_edits import add_played
 from bompla.model.variation_edits import (
     add_variation,
     delete_variation,
@@ -34,15 +35,16 @@ from bompla.model.variation_edits import (
     rename_variation,
     show_variation,
 )
+from bompla.model.wording import bar_and_beat, counted
 
 
 class GrooveStage(Stage):
     """The fourth stage."""
 
-    key, title = "groove", "Groove"
+    key = "groove"
 
-    def __init__(self, session: Session, playback: Playback) -> None:
-        super().__init__(session, playback)
+    def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
+        super().__init__(session, playback, actions)
         layout, left = self.columns()
         left.addLayout(self._cards_row())
         self.order = OrderPanel(session, playback)
@@ -66,15 +68,15 @@ class GrooveStage(Stage):
         row.setSpacing(6)
         row.addWidget(label("Grid", "dim"))
         self.grids = Chips("Grid")
-        self.grids.offer(list(GRIDS), 0.0, tip="The steps that hits are drawn on and dragged by; heard takes each beat's own")
+        self.grids.offer(list(GRIDS), 0.0, tip="Steps that hits snap to; auto uses each beat's own")
         self.grids.chosen.connect(self._set_grid)
         row.addWidget(self.grids)
-        self.tuplet = combo("Steps straight, in three or in five", [(text, share) for share, text in TUPLETS],
-                            tip="Steps as they are, three in the time of two, or five in the time of four")
+        self.tuplet = combo("Straight, triplet or quintuplet", [(text, share) for share, text in TUPLETS],
+                            tip="Straight steps, three in the time of two, or five in the time of four")
         self.tuplet.activated.connect(lambda _: self._set_tuplet())
         row.addWidget(self.tuplet)
-        self.band = button("lane's band", self._hear_band, chip=True, checkable=True,
-                           tip="Hear of the original only the lows, mids or highs, where the chosen lane's drum is")
+        self.band = button("drum's band", self._hear_band, chip=True, checkable=True,
+                           tip="Play only the band of the original that the selected drum sounds in")
         row.addStretch(1)
         row.addWidget(self.band)
         return row
@@ -88,11 +90,11 @@ class GrooveStage(Stage):
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(label("Draw", "dim"))
-        self.details = Chips("Value that is drawn")
+        self.details = Chips("Value to draw")
         self.details.offer([(key, facts.label) for key, facts in DETAILS.items()], self.detail.what)
         self.details.chosen.connect(lambda key: self.detail.show_value(str(key)))
         row.addWidget(self.details)
-        self.ways = Chips("How it is drawn")
+        self.ways = Chips("How to draw")
         self.ways.offer(list(WAYS), self.detail.way)
         self.ways.chosen.connect(lambda key: setattr(self.detail, "way", str(key)))
         row.addStretch(1)
@@ -104,7 +106,7 @@ class GrooveStage(Stage):
         if document is None:
             return ""
         count = len(hits_inside(document))
-        return f"{pattern_of(document).letter or pattern_of(document).name} · {count} hits"
+        return f"{pattern_of(document).letter or pattern_of(document).name} · {counted(count, 'hit')}"
 
     def picture(self) -> QWidget:
         """Return the picture that takes the keys."""
@@ -121,15 +123,16 @@ class GrooveStage(Stage):
                 box.setText(text)
         self.take_out.setEnabled(document.shown >= 0)
         pattern = pattern_of(document)
-        title = f"Pattern {pattern.letter} · {pattern.name}" if pattern.letter else "As it was heard; it stays so"
+        title = f"Pattern {pattern.letter} · {pattern.name}" if pattern.letter else "Detected pattern · never changes"
         self.pattern_panel.heading.setText(title)
-        self.facts.set("hits", f"{len(inside)} in {pattern_beats(document) // pattern_meter(document).beats_per_bar} bars")
+        self.facts.set("hits", f"{len(inside)} in {counted(pattern_bars(document), 'bar')}")
         if not self.session.store.previewing:
             self._show_playable(document)
         divisions = self.session.view.grid.divisions
         thirds = int((divisions == 3).sum())
-        self.facts.set("grid", "in three" if thirds == len(divisions) else "straight" if not thirds else f"{thirds} beats in three")
-        offered, take = self.offered(document)
+        some = f"{counted(thirds, 'beat')} triplet" if thirds else "straight"
+        self.facts.set("grid", "triplet" if thirds == len(divisions) else some)
+        offered, take = offer_in_words(document)
         self.offer_panel.setVisible(bool(offered))
         self.offer_panel.heading.setText(f"From the slices: {offered}")
         self.offer_add.setText(take)
@@ -174,10 +177,10 @@ class GrooveStage(Stage):
         self.playable.setWordWrap(True)
         pattern.body.addWidget(self.playable)
         self.tidy = HoverButton("One hat at a time", self._tidy, self._show_untidy,
-                                tip="Take out the softer of two hats that sound at once; the pointer on it selects them")
+                                tip="Delete the softer of two hats that sound at once; hover to select them")
         pattern.body.addWidget(self.tidy, 0, Qt.AlignmentFlag.AlignLeft)
         self.note = QLineEdit()
-        self.note.setPlaceholderText("note down what differs")
+        self.note.setPlaceholderText("notes on this variation")
         self.note.setAccessibleName("Note on this variation")
         self.note.editingFinished.connect(self._note_down)
         pattern.body.addWidget(self.note)
@@ -198,12 +201,12 @@ class GrooveStage(Stage):
         chips = QVBoxLayout()
         chips.setSpacing(4)
         self.empty = button("empty lanes", lambda: self.session.view.fold(not self.empty.isChecked()), chip=True, checkable=True,
-                            tip="Show lanes that have no hits")
+                            tip="Show lanes without hits")
         self.empty.setChecked(True)
         chips.addWidget(self.empty)
-        self.ghosts = button("what was heard", self._show_ghosts, chip=True, checkable=True, tip=tip("heard_pins"))
-        self.ghosts.setChecked(True)
-        chips.addWidget(self.ghosts)
+        self.missing_hits = button("missing hits", self._show_ghosts, chip=True, checkable=True, tip=tip("heard_pins"))
+        self.missing_hits.setChecked(True)
+        chips.addWidget(self.missing_hits)
         row.addLayout(chips)
         column = QVBoxLayout()
         column.setSpacing(4)
@@ -215,8 +218,8 @@ class GrooveStage(Stage):
         column.addWidget(self.name)
         below = QHBoxLayout()
         below.setSpacing(5)
-        self.new = button("New", self._choose_new, tip="A copy of this one, an empty one, or a starter", small=True)
-        self.take_out = button("Take out", self._take_out_variation, tip="Take this variation out; undo brings it back", small=True)
+        self.new = button("New", self._choose_new, tip="Duplicate, empty, or a starter pattern", small=True)
+        self.take_out = button("Delete", self._take_out_variation, tip="Delete this variation; undo restores it", small=True)
         for made in (self.new, self.take_out):
             below.addWidget(made)
         column.addLayout(below)
@@ -238,7 +241,7 @@ class GrooveStage(Stage):
             assert entry is not None
             entry.triggered.connect(lambda _=False: self.session.store.edit(words, change))
 
-        offer("Copy of this one", "copy variation", duplicate_variation)
+        offer("Duplicate", "copy variation", duplicate_variation)
         offer("Empty", "empty variation", lambda d: add_variation(d, [], "empty"))
         menu.addSeparator()
         for name in STARTERS:
@@ -253,7 +256,7 @@ class GrooveStage(Stage):
     def _take_out_variation(self) -> None:
         document = self.session.store.document
         if document is not None:
-            self.session.store.edit(f"take out variation {pattern_of(document).letter}", lambda d: delete_variation(d, d.shown))
+            self.session.store.edit(f"delete variation {pattern_of(document).letter}", lambda d: delete_variation(d, d.shown))
 
     def _rename(self) -> None:
         document = self.session.store.document
@@ -264,30 +267,29 @@ class GrooveStage(Stage):
     def _note_down(self) -> None:
         document = self.session.store.document
         if document is not None and self.note.text().strip() != pattern_of(document).note:
-            self.session.store.edit("note down", lambda d: note_down(d, self.note.text()))
+            self.session.store.edit("edit notes", lambda d: note_down(d, self.note.text()))
         self.lanes.setFocus()
 
     def _show_ghosts(self) -> None:
-        self.session.view.show_missing(self.ghosts.isChecked())
+        self.session.view.show_missing(self.missing_hits.isChecked())
 
     def _show_playable(self, document: Document) -> None:
         trouble = unplayable(document)
-        per_bar = pattern_meter(document).beats_per_bar
-        words = "playable: two hands, two feet"
+        words = "playable with two hands and two feet"
         if trouble:
             beat, reason = trouble[0]
             more = f", and {len(trouble) - 1} more" if len(trouble) > 1 else ""
-            words = f"{reason} at {int(beat // per_bar) + 1}.{int(beat % per_bar) + 1}{more}"
+            words = f"{reason} at {bar_and_beat(beat, pattern_meter(document))}{more}"
         self.playable.setText(words)
         self.playable.setObjectName("value" if trouble else "good")
         if (style := self.playable.style()) is not None:
             style.polish(self.playable)
         gone = one_at_a_time(document)
         self.tidy.setVisible(bool(gone))
-        self.tidy.setText(f"One hat at a time: {len(gone)} out")
+        self.tidy.setText(f"One hat at a time: delete {len(gone)}")
 
     def _show_untidy(self) -> None:
-        """Select the hits that the clean-up would take out, so that they are seen."""
+        """Select the hits that the clean-up would delete, so that they are seen."""
         document = self.session.store.document
         if document is not None:
             self.session.view.select(hit_ids=frozenset(one_at_a_time(document)))
@@ -295,22 +297,22 @@ class GrooveStage(Stage):
     def _tidy(self) -> None:
         document = self.session.store.document
         if document is not None:
-            gone = one_at_a_time(document)
-            self.session.store.edit(f"one hat at a time: {len(gone)} out", lambda d: delete_hits(d, gone))
+            self.session.store.edit(f"one hat at a time: delete {len(one_at_a_time(document))}", tidied)
 
     def _take_all_back(self) -> None:
-        """Take back the hits of the original that the chosen lane differs by."""
+        """Add the hits of the original that the selected lane lacks."""
         document = self.session.store.document
         if document is None:
             return
         pad_id = self.session.view.selection.pad_id
         missing = [hit for hit in self.session.view.missing() if hit.pad_id == pad_id]
         if missing:
-            self.session.store.edit(f"take back {len(missing)} hits", lambda d: add_played(d, [(*hit, 0.0) for hit in missing]))
+            words = f"add {counted(len(missing), 'missing hit')}"
+            self.session.store.edit(words, lambda d: add_played(d, [(*hit, 0.0) for hit in missing]))
 
     def _commands(self) -> None:
         self.command("ghost_back", self._take_all_back)
-        self.command("heard_pins", self.ghosts.click)
+        self.command("heard_pins", self.missing_hits.click)
         self.command("feel_write", self.feel.write)
         self.command("variation_copy", lambda: self.session.store.edit("copy variation", duplicate_variation))
         self.command("writer_cancel", self.writer.cancel)

@@ -47,7 +47,7 @@ class WriterPanel(Panel):
         column.addLayout(row)
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(button("Write", self.write, primary=True, tip="Write these hits into the pattern, as one step"))
+        row.addWidget(button("Write", self.write, primary=True, tip="Write these hits into the pattern"))
         row.addWidget(button("Cancel", self.cancel, tip="Leave the pattern as it is"))
         row.addStretch(1)
         column.addLayout(row)

@@ -32,7 +32,7 @@ class Grip(GestureWidget):
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setAccessibleName(f"Place of {name} in the chain")
-        self.setToolTip("Drag it up or down, or use the arrow keys: the sound runs from the top to the bottom")
+        self.setToolTip("Drag up or down, or use the arrow keys: sound flows from top to bottom")
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setCursor(Qt.CursorShape.SizeVerCursor)
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
@@ -132,12 +132,12 @@ class ColourPanel(Panel):
         self.on = button("on", self.toggle, chip=True, checkable=True, tip=tip("colour"))
         top.addWidget(self.on)
         self.body.addLayout(top)
-        self.body.addWidget(label("With equal loudness on, neither way is louder: switch it and compare", "dim"))
-        self.body.addWidget(label("Start from", "heading"))
-        self.settings = Chips("Start from", columns=3)
+        self.body.addWidget(label("Compared at equal loudness: switch it on and off", "dim"))
+        self.body.addWidget(label("Presets", "heading"))
+        self.settings = Chips("Presets", columns=3)
         self.settings.chosen.connect(lambda name: session.store.edit(f"colour: {name}", lambda d: set_colour(d, SETTINGS[str(name)])))
         self.body.addWidget(self.settings)
-        self.body.addWidget(label("Runs from the top to the bottom", "heading"))
+        self.body.addWidget(label("Signal flow, top to bottom", "heading"))
         self.chain = QVBoxLayout()
         self.chain.setSpacing(4)
         self.body.addLayout(self.chain)
@@ -164,9 +164,9 @@ class ColourPanel(Panel):
     def _printing_row(self, printing: Callable[[What], object]) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(label("Print to a new loop", "dim"))
+        row.addWidget(label("Bounce to a new loop", "dim"))
         kinds: tuple[tuple[What, str], ...] = (
-            ("rebuilt", "the coloured pattern, cut where its hits are"), ("original", "the original through the colour, cut as it is"))
+            ("rebuilt", "the coloured pattern, cut at its hits"), ("original", "the original through the colour, with its cuts"))
         for what, words in kinds:
             row.addWidget(button(f"the {what}", partial(printing, what), tip=f"Make a new loop of {words}"))
         row.addStretch(1)

@@ -27,7 +27,7 @@ class KeyboardBar(GestureWidget):
         super().__init__(parent)
         self.setFixedHeight(40)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.setAccessibleName("Notes that play the pad at their pitch")
+        self.setAccessibleName("Notes that play the pad at pitch")
         self.setToolTip("Drag from the pad's note outwards: these notes play it at their pitch. A click plays a key; "
                         "a double click leaves only its own note")
         self.root, self.low, self.high = 60, 60, 60
@@ -42,7 +42,7 @@ class KeyboardBar(GestureWidget):
 
     def words(self) -> str:
         """Return the range as text."""
-        return "only its own note" if self.low == self.high else f"{note_name(self.low)} to {note_name(self.high)}"
+        return "own note only" if self.low == self.high else f"{note_name(self.low)} to {note_name(self.high)}"
 
     def x_of(self, note: float) -> float:
         """Return where a note's key begins."""

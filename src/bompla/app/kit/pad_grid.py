@@ -239,7 +239,7 @@ class TrayView(GestureWidget):
         super().__init__(parent)
         self._session = session
         self._cuts: tuple[Cut, ...] = ()
-        self.setAccessibleName("Slices on no pad")
+        self.setAccessibleName("Unused slices")
         self.setFixedHeight(self.TILE.height() + 4)
         session.store.document_changed.connect(self._document_changed)
         session.view.selection_changed.connect(lambda _: self.update())

@@ -44,21 +44,21 @@ class PadMore(Panel):
         column.addWidget(self.title_line)
         column.addWidget(label("Loudness", "heading"))
         column.addLayout(self._loudness_row())
-        column.addWidget(label("Its share of the colour's room and echo", "heading"))
+        column.addWidget(label("Room and echo sends", "heading"))
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         self.bars: dict[str, ValueBar] = {}
         for place, key in enumerate(BARS):
             grid.addWidget(self._bar(key), 0, place)
         column.addLayout(grid)
-        column.addWidget(label("How long, and what with", "heading"))
+        column.addWidget(label("Playback", "heading"))
         row = QHBoxLayout()
         row.setSpacing(6)
         self.gated = button("gate", self._set_gated, chip=True, checkable=True,
                            tip="Sound only as long as the pad is held down, and end over the release; otherwise to its end, as a one-shot")
         row.addWidget(self.gated)
-        row.addWidget(label("together with", "dim"))
-        self.stack = combo("The pad that sounds with it")
+        row.addWidget(label("layer with", "dim"))
+        self.stack = combo("Pad layered with this one")
         self.stack.activated.connect(self._set_stack)
         row.addWidget(self.stack, 1)
         column.addLayout(row)
@@ -67,15 +67,15 @@ class PadMore(Panel):
         top = QHBoxLayout()
         top.addWidget(label("Across the keys", "heading"))
         top.addStretch(1)
-        self.learning = button("learn its note", self._ask_note, chip=True, checkable=True,
-                               tip="The next note that comes from MIDI or the practice pads becomes this pad's")
+        self.learning = button("learn note", self._ask_note, chip=True, checkable=True,
+                               tip="The next MIDI note becomes this pad's")
         top.addWidget(self.learning)
         column.addLayout(top)
         self.keyboard = KeyboardBar()
         self.keyboard.chosen.connect(self._set_keys)
         self.keyboard.struck.connect(self._play_key)
         column.addWidget(self.keyboard)
-        column.addWidget(label("Drag outwards from its own note, in coral; a click plays a key", "dim"))
+        column.addWidget(label("Drag outwards from the pad's own note; a click plays a key", "dim"))
         column.addStretch(1)
 
     def _bar(self, key: str) -> ValueBar:
@@ -85,17 +85,17 @@ class PadMore(Panel):
     def _loudness_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(button("As loud as the kit", self._match, tip="Make this pad as loud as the middle of the others"))
-        row.addWidget(button("As in the loop", lambda: self._level(0.0), tip="Make it as loud as it is in the original"))
+        row.addWidget(button("Match kit level", self._match, tip="Match this pad's loudness to the other pads"))
+        row.addWidget(button("Original level", lambda: self._level(0.0), tip="Reset to the level in the original"))
         row.addStretch(1)
         return row
 
     def _output_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(label("goes out at", "dim"))
-        self.output = combo("The outputs it goes out at", [(name, number) for number, name in enumerate(OUTPUTS)],
-                            tip="Outputs past 1–2 leave beside the colour; without them all goes to 1–2. See the settings of sound")
+        row.addWidget(label("output", "dim"))
+        self.output = combo("Output pair", [(name, number) for number, name in enumerate(OUTPUTS)],
+                            tip="Outputs 3–8 bypass the colour; a device without them plays everything at 1–2")
         self.output.activated.connect(self._set_output)
         row.addWidget(self.output)
         row.addStretch(1)
@@ -114,7 +114,7 @@ class PadMore(Panel):
         self.output.setCurrentIndex(pad.shape.output)
         self.stack.blockSignals(True)
         self.stack.clear()
-        self.stack.addItem("no other pad", 0)
+        self.stack.addItem("none", 0)
         for other in document.pads:
             if other.id != pad.id:
                 self.stack.addItem(other.name, other.id)
@@ -136,7 +136,7 @@ class PadMore(Panel):
         pad = self._pad()
         if pad is not None:
             shape = replace(pad.shape, output=output)
-            self._session.store.edit(f"{pad.name} out at {OUTPUTS[output]}", lambda d: set_shape(d, pad.id, shape))
+            self._session.store.edit(f"{pad.name}: output {OUTPUTS[output]}", lambda d: set_shape(d, pad.id, shape))
 
     def _set_gated(self) -> None:
         pad = self._pad()
@@ -148,12 +148,12 @@ class PadMore(Panel):
         pad = self._pad()
         if pad is not None:
             other = int(self.stack.itemData(index))
-            self._session.store.edit("sound together", lambda d: set_stacked(d, pad.id, other))
+            self._session.store.edit("layer pads", lambda d: set_stacked(d, pad.id, other))
 
     def _set_keys(self, low: int, high: int) -> None:
         pad = self._pad()
         if pad is not None and (low, high) != pad.keys:
-            self._session.store.edit("across the keys", lambda d: set_keys(d, pad.id, low, high))
+            self._session.store.edit("key range", lambda d: set_keys(d, pad.id, low, high))
 
     def _play_key(self, note: int) -> None:
         pad = self._pad()
@@ -202,7 +202,7 @@ def notes_button(session: Session, parent: QWidget) -> QPushButton:
 
     def keep() -> None:
         document = session.store.document
-        name, _ = QFileDialog.getSaveFileName(parent, "Keep this list of notes", "kit.notes.json", "Lists of notes (*.json)")
+        name, _ = QFileDialog.getSaveFileName(parent, "Save this note list", "kit.notes.json", "Note lists (*.json)")
         if name and document is not None:
             try:
                 write_note_list(document, Path(name))
@@ -210,20 +210,20 @@ def notes_button(session: Session, parent: QWidget) -> QPushButton:
                 session.hub.trouble(str(error))
 
     def take() -> None:
-        name, _ = QFileDialog.getOpenFileName(parent, "Open a list of notes", "", "Lists of notes (*.json)")
+        name, _ = QFileDialog.getOpenFileName(parent, "Open a note list", "", "Note lists (*.json)")
         if name:
             try:
                 notes = read_note_list(Path(name))
             except BomplaError as error:
                 session.hub.trouble(str(error))
                 return
-            session.store.edit("notes from a list", lambda d: notes_from_list(d, notes))
+            session.store.edit("notes from list", lambda d: notes_from_list(d, notes))
 
     for text, act in (
-        ("By drum, as General MIDI percussion", lambda: session.store.edit("notes by drum", notes_by_drum)),
-        ("In order, from 36 up", lambda: session.store.edit("notes in order", notes_in_order)),
-        ("From a list of your own …", take),
-        ("Keep these as a list …", keep),
+        ("General MIDI percussion", lambda: session.store.edit("notes by drum", notes_by_drum)),
+        ("Chromatic from 36", lambda: session.store.edit("notes in order", notes_in_order)),
+        ("Load note list…", take),
+        ("Save note list…", keep),
     ):
         action = menu.addAction(text)
         assert action is not None

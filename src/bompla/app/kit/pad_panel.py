@@ -55,7 +55,7 @@ class PadPanel(Panel):
         row = QHBoxLayout()
         row.addWidget(self.layers_heading)
         row.addStretch(1)
-        row.addWidget(button("from a file…", self.choose_file, tip=tip("pad_file"), chip=True))
+        row.addWidget(button("load file…", self.choose_file, tip=tip("pad_file"), chip=True))
         self.body.addLayout(row)
         self.layers = QHBoxLayout()
         self.layers.setSpacing(5)
@@ -93,7 +93,7 @@ class PadPanel(Panel):
         self.note_line = label("", "dim")
         top.addWidget(self.note_line)
         top.addStretch(1)
-        top.addWidget(button("Listen", listen, tip="Play this pad as hard as the original mostly does"))
+        top.addWidget(button("Listen", listen, tip="Play this pad at its usual velocity"))
         self.body.addLayout(top)
 
     def _naming_row(self) -> None:
@@ -134,7 +134,7 @@ class PadPanel(Panel):
         self.body.addLayout(grid)
         self.under = label("", "dim")
         self.under.setWordWrap(True)
-        self.under.setToolTip("Clean takes these away: whole where a slice has one alone and the loop is played from samples")
+        self.under.setToolTip("Clean removes these; best where a slice has the drum alone")
         self.body.addWidget(self.under)
 
     def _choices(self) -> None:
@@ -143,11 +143,11 @@ class PadPanel(Panel):
         self.body.addWidget(_named("plays", self.direction))
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.choke = combo("Silenced by", [(words, key) for key, words in CHOKE_SETS.items()])
+        self.choke = combo("Choke set", [(words, key) for key, words in CHOKE_SETS.items()])
         self.choke.activated.connect(lambda _: self._choose(choke=int(self.choke.currentData())))
-        self.tail = combo("Past its end", [(words, key) for key, words in TAILS.items()])
+        self.tail = combo("Tail", [(words, key) for key, words in TAILS.items()])
         self.tail.activated.connect(lambda _: self._choose(tail=str(self.tail.currentData())))
-        for text, box in (("silenced by", self.choke), ("past its end", self.tail)):
+        for text, box in (("choke", self.choke), ("tail", self.tail)):
             row.addWidget(label(text, "dim"))
             row.addWidget(box, 1)
         self.body.addLayout(row)
@@ -155,9 +155,9 @@ class PadPanel(Panel):
     def _bottom_row(self) -> None:
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.compare = button("As it was", lambda: None, chip=True, checkable=True, tip="Hear the slice as it was while this is pressed in")
-        row.addWidget(button("Copy shape", self._copy_shape, tip="Give this shape to all pads of the same family"))
-        row.addWidget(button("Plain", lambda: self._choose_shape(PLAIN), tip="Take all shaping off this pad"))
+        self.compare = button("As in the loop", lambda: None, chip=True, checkable=True, tip="Play the unprocessed slice while this is on")
+        row.addWidget(button("Copy shape", self._copy_shape, tip="Copy this pad's shape to all pads of its family"))
+        row.addWidget(button("Reset", lambda: self._choose_shape(PLAIN), tip="Remove all shaping from this pad"))
         row.addWidget(self.compare)
         row.addStretch(1)
         row.addWidget(button("Clear pad", self.clear, tip=tip("pad_clear")))
@@ -206,7 +206,7 @@ class PadPanel(Panel):
     def _show_layers(self, document: Document, pad: Pad) -> None:
         count = len(pad.layers)
         self.layers_heading.setText(
-            {0: "No slice on this pad; drag one onto it", 1: "One slice, at every velocity"}.get(
+            {0: "Empty pad: drag a slice onto it", 1: "One slice, all velocities"}.get(
                 count, f"{pad.shared_how.capitalize()}: {count} slices share this pad")
         )
         clear_layout(self.layers)
@@ -225,8 +225,8 @@ class PadPanel(Panel):
         what.setToolTip(f"From another file: {borrowed}" if borrowed else "")
         top.addWidget(what)
         top.addStretch(1)
-        name = f"Take {borrowed or f'slice {number}'} off the pad"
-        top.addWidget(button("×", partial(self._take_off, pad.id, layer), tip="Take this slice off the pad", name=name, small=True))
+        name = f"Remove {borrowed or f'slice {number}'} from the pad"
+        top.addWidget(button("×", partial(self._take_off, pad.id, layer), tip="Remove this slice from the pad", name=name, small=True))
         column.addLayout(top)
         wave = MiniWave(26)
         wave.show_part(self._session.project.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))
@@ -236,7 +236,7 @@ class PadPanel(Panel):
         return cell
 
     def _take_off(self, pad_id: int, layer: Layer) -> None:
-        self._session.store.edit("take slice off pad", lambda d: take_off(d, pad_id, layer))
+        self._session.store.edit("remove slice from pad", lambda d: take_off(d, pad_id, layer))
 
     def _rename(self) -> None:
         pad = self.pad()
@@ -289,7 +289,7 @@ class PadPanel(Panel):
         """Ask for a sound file to put on the pad."""
         pad = self.pad()
         if pad is not None:
-            name, _ = QFileDialog.getOpenFileName(self, "Put a sound on the pad", "", f"Sounds ({SOUNDS});;All files (*)")
+            name, _ = QFileDialog.getOpenFileName(self, "Load a sound onto the pad", "", f"Sounds ({SOUNDS});;All files (*)")
             if name:
                 self._session.requests.borrow(Path(name), pad.slot)
 
@@ -314,7 +314,7 @@ def _named(text: str, widget: QWidget) -> QWidget:
 def _underneath_in_words(drums: dict[str, int]) -> str:
     """Say what is underneath, and of how many slices each could be known alone."""
     if not drums:
-        return "Nothing underneath to clean away"
+        return "Nothing underneath to clean"
     slices = {count: f" (alone in {count} slices)" for count in drums.values()} | {0: "", 1: " (alone in 1 slice)"}
     named = [DRUMS[drum].label.lower() + slices[count] for drum, count in drums.items()]
     more = len(named) - SHOWN_UNDERNEATH

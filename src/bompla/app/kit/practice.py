@@ -121,15 +121,15 @@ class PracticePads(QDialog):
         self._started = 0
         self._ends_ms = 0.0
         column = QVBoxLayout(self)
-        column.addWidget(label("A controller that is not there: it sends MIDI as a real one does", "dim"))
+        column.addWidget(label("A simulated controller: it sends MIDI like a real one", "dim"))
         self.surface = _Surface(session, playback.engine.midi)
         column.addWidget(self.surface, 1)
         row = QHBoxLayout()
         self.perform = button("Play the pattern for me", self.toggle, checkable=True,
-                              tip="A player strikes these pads once through the pattern, as a person would")
+                              tip="A simulated player plays the pattern once, with human timing")
         row.addWidget(self.perform)
-        self.loose, self.late = self._spin("loose by", 6), self._spin("late by", 0)
-        for text, box in (("loose by", self.loose), ("late by", self.late)):
+        self.loose, self.late = self._spin("looseness", 6), self._spin("delay", 0)
+        for text, box in (("looseness", self.loose), ("delay", self.late)):
             row.addWidget(label(text, "dim"))
             row.addWidget(box)
         row.addStretch(1)

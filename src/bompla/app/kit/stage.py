@@ -13,7 +13,7 @@ from bompla.app.kit.pad_panel import PadPanel
 from bompla.app.kit.practice import PracticePads
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
-from bompla.app.stage import Stage
+from bompla.app.stage import Stage, WindowActions
 from bompla.app.ui.controls import Chips, Panel, button, combo, edit_text, label, scrolling
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.rebuild import kit_of_slices, remade_kit
@@ -22,15 +22,16 @@ from bompla.model.document import PADS_PER_PAGE, Document
 from bompla.model.kit_edits import set_kit_tail
 from bompla.model.pattern_edits import usual_velocity
 from bompla.model.shape import KIT_TAILS
+from bompla.model.wording import counted
 
 
 class KitStage(Stage):
     """The third stage."""
 
-    key, title = "kit", "Kit"
+    key = "kit"
 
-    def __init__(self, session: Session, playback: Playback) -> None:
-        super().__init__(session, playback)
+    def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
+        super().__init__(session, playback, actions)
         self.practice: PracticePads | None = None
         layout, left = self.columns()
         pads = Panel()
@@ -39,12 +40,12 @@ class KitStage(Stage):
         self.pages.setVisible(False)
         top = QHBoxLayout()
         top.setSpacing(6)
-        top.addWidget(button("Make it again", self.remake, tip=tip("kit_remake")))
-        top.addWidget(button("A pad a slice", self.slices_in_order,
-                             tip="Put every slice on a pad of its own, in order, from note 36; the pattern follows"))
-        top.addWidget(label("past their end", "dim"))
-        self.tail = combo("Past their end slices", [(words, key) for key, words in KIT_TAILS.items()],
-                          tip="How slices go on past their end at a slower tempo, on all pads that leave it to the kit")
+        top.addWidget(button("Rebuild kit", self.remake, tip=tip("kit_remake")))
+        top.addWidget(button("One pad per slice", self.slices_in_order,
+                             tip="One pad per slice, in order, from note 36; the pattern follows"))
+        top.addWidget(label("tails", "dim"))
+        self.tail = combo("Tails", [(words, key) for key, words in KIT_TAILS.items()],
+                          tip="How slices go on after they end, on all pads that follow the kit")
         self.tail.activated.connect(lambda _: self._set_tail(str(self.tail.currentData())))
         top.addWidget(self.tail)
         top.addWidget(notes_button(session, self))
@@ -57,7 +58,7 @@ class KitStage(Stage):
         self.grid.let_go.connect(playback.pads.let_go)
         pads.body.addWidget(self.grid, 1)
         left.addWidget(pads, 1)
-        tray = Panel("Slices not on a pad · drag one up")
+        tray = Panel("Unused slices · drag one to a pad")
         self.tray = TrayView(session)
         self.tray.heard.connect(self._hear)
         scroll = QScrollArea()
@@ -78,8 +79,8 @@ class KitStage(Stage):
     def _right_side(self) -> QVBoxLayout:
         right = QVBoxLayout()
         right.setSpacing(6)
-        self.view = Chips("What is shaped")
-        self.view.offer([("pad", "the pad"), ("more", "how it plays"), ("colour", "the whole kit")], "pad")
+        self.view = Chips("Pad, playing or colour")
+        self.view.offer([("pad", "sound"), ("more", "playing"), ("colour", "colour")], "pad")
         self.view.chosen.connect(self._show_view)
         right.addWidget(self.view, 0, Qt.AlignmentFlag.AlignLeft)
         self.panel = PadPanel(self.session, listen=self._listen, leave_field=self.grid.setFocus)
@@ -96,10 +97,10 @@ class KitStage(Stage):
         row = QHBoxLayout()
         row.setSpacing(5)
         self.record = button("Record", self._record, checkable=True, tip=tip("record"))
-        self.count_in = button("count in", self._set_ways, chip=True, checkable=True, tip="Count a bar in before recording begins")
+        self.count_in = button("count in", self._set_ways, chip=True, checkable=True, tip="Count in one bar before recording")
         self.count_in.setChecked(True)
         self.replacing = button("replace", self._set_ways, chip=True, checkable=True,
-                                tip="What is played takes the place of what those pads had; otherwise it is added")
+                                tip="Replace what the played pads had; otherwise add to it")
         row.addWidget(self.record)
         row.addWidget(self.count_in)
         row.addWidget(self.replacing)
@@ -107,7 +108,7 @@ class KitStage(Stage):
         self.quantise.setFixedWidth(78)
         self.quantise.chosen.connect(self._set_input_quantise)
         row.addWidget(self.quantise)
-        row.addWidget(button("Take back", self.playback.recorder.take_back, tip=tip("take_back")))
+        row.addWidget(button("Capture", self.playback.recorder.take_back, tip=tip("take_back")))
         row.addStretch(1)
         row.addWidget(button("Practice", self.show_practice_pads, tip="A simulated controller that sends MIDI to these pads"))
         self.playback.recorder.changed.connect(self.record.setChecked)
@@ -139,7 +140,7 @@ class KitStage(Stage):
 
     def state_line(self, document: Document | None) -> str:
         """Return how many pads there are."""
-        return f"{len(document.pads)} pads" if document else ""
+        return counted(len(document.pads), "pad") if document else ""
 
     def picture(self) -> QWidget:
         """Return the picture that takes the keys."""
@@ -172,11 +173,11 @@ class KitStage(Stage):
 
     def remake(self) -> None:
         """Make the kit anew from the slices; what was done by hand stays."""
-        self.session.store.edit("make the kit again", remade_kit)
+        self.session.store.edit("rebuild kit", remade_kit)
 
     def slices_in_order(self) -> None:
         """Put every slice on a pad of its own."""
-        if self.session.store.edit("a pad for each slice", kit_of_slices):
+        if self.session.store.edit("one pad per slice", kit_of_slices):
             document = self.session.store.document
             if document is not None and document.pads:
                 self.session.view.select(pad_id=document.pads[0].id)

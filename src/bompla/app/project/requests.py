@@ -46,7 +46,7 @@ class OneShotRequest:
 
 @dataclass(frozen=True, eq=False)
 class DocumentRequest:
-    """What was heard in a clip, to be made a document of."""
+    """All that the analysis found in a clip, to be made a document of."""
 
     heard: AnalysisResult
     clip: Clip
@@ -120,7 +120,7 @@ class Requests(QObject):
         self._take_heard(Path(heard.source.name), clip, heard, adding=bool(self._project.sounds))
 
     def hear(self, path: Path, take: Callable[[Document], object]) -> None:
-        """Analyse a sound file beside the project, and hand over what was heard in it as a document; the project stays as it is."""
+        """Analyse a sound file beside the project, and give what it found to `take` as a document; the project stays as it is."""
         self.cancel()
         self._set_work(Work(f"listening to {path.name}", 0.2))
 
@@ -138,7 +138,7 @@ class Requests(QObject):
         if sound is None or sound.drums_only is not None:
             return
         self.cancel()
-        self._set_work(Work("taking the drums out of the mix", 0.3))
+        self._set_work(Work("separating the drums", 0.3))
 
         def take(samples: Any) -> None:
             sound.drums_only = Clip(samples, sound.clip.sample_rate)
@@ -194,7 +194,7 @@ class Requests(QObject):
             self._project.lend(made)
             known = Borrowed(path.stem, made.content_hash, made.frames)
             best = max(heard, key=lambda one: one.confidence, default=Heard("perc", 1.0, UNHEARD_VELOCITY))
-            if self._store.edit(f"put {path.stem} on a pad",
+            if self._store.edit(f"load {path.stem}",
                                 lambda d: put_borrowed(d, slot, known, best, attack_sample=attack, more=more)):
                 document = self._store.document
                 self._view.select(pad_id=next((pad.id for pad in document.pads if pad.slot == slot), 0) if document else 0)

@@ -43,7 +43,7 @@ class Token:
     def check(self) -> None:
         """Raise Cancelled where the work was given up."""
         if self.cancelled:
-            raise Cancelled("This was given up.")
+            raise Cancelled("Cancelled.")
 
     def wait(self, seconds: float) -> bool:
         """Wait until the work is given up, no longer than so many seconds; return whether it was."""
@@ -105,7 +105,7 @@ class Task:
 
 
 def sentence_of(error: BaseException) -> str:
-    """Return what to tell a person of an error; what is not our own is printed for the one who mends it."""
+    """Return what to tell a person of an error; what is not our own goes to the log."""
     if isinstance(error, BomplaError):
         return str(error)
     if isinstance(error, MemoryError):

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QSizePolicy, QWidget
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
-from bompla.app.stage import Stage
+from bompla.app.stage import Stage, WindowActions
 from bompla.app.theme import theme
 from bompla.app.ui.controls import Chips, Facts, Panel, button, label
 from bompla.app.ui.noteheads import draw_head
@@ -100,20 +100,20 @@ class TrackSheet(QWidget):
 class SendOut(Stage):
     """The last stage."""
 
-    key, title = "send-out", "Send out"
+    key = "send-out"
 
-    def __init__(self, session: Session, playback: Playback, *, choose_path: Callable[[], object]) -> None:
-        super().__init__(session, playback)
+    def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
+        super().__init__(session, playback, actions)
         self.last_written: Path | None = None
         self._written_of: Document | None = None
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(10)
-        picture = Panel("What the MIDI file will hold")
+        picture = Panel("MIDI file preview")
         self.sheet = TrackSheet(session)
         picture.body.addWidget(self.sheet, 1)
         layout.addWidget(picture, 1)
-        layout.addWidget(self._panel(choose_path))
+        layout.addWidget(self._panel(actions.choose_midi))
         session.project.opened.connect(self._forget)
         self.connect_all()
 
@@ -158,23 +158,24 @@ class SendOut(Stage):
         panel.body.addWidget(self.facts)
         panel.body.addWidget(label("Times", "heading"))
         self.times = Chips("Times")
-        self.times.offer([(False, "as played"), (True, "quantised")], False, tip="Real times, or each hit on its beat's own grid")
+        self.times.offer([(False, "as played"), (True, "quantised")], False, tip="As played, or quantised to each beat's grid")
         self.times.chosen.connect(lambda on: self._choose(quantise=bool(on)))
         panel.body.addWidget(self.times, 0, Qt.AlignmentFlag.AlignLeft)
         panel.body.addWidget(label("Notes", "heading"))
         self.notes = Chips("Notes")
-        self.notes.offer([("pads", "of the pads"), ("drums", "General MIDI")], "pads", tip="As set on the pads, or General MIDI percussion")
+        self.notes.offer([("pads", "pad notes"), ("drums", "General MIDI")], "pads",
+                         tip="Notes as set on the pads, or General MIDI percussion")
         self.notes.chosen.connect(lambda which: self._choose(notes=str(which)))
         panel.body.addWidget(self.notes, 0, Qt.AlignmentFlag.AlignLeft)
-        panel.body.addWidget(label("Variations, one after the other", "heading"))
+        panel.body.addWidget(label("Variations in sequence", "heading"))
         self.letters = QLineEdit()
         self.letters.setAccessibleName("Variations to write")
-        self.letters.setPlaceholderText("the shown one; or A A B A")
+        self.letters.setPlaceholderText("shown variation; or A A B A")
         self.letters.textChanged.connect(self._choose_letters)
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(self.letters, 1)
-        self.in_order = button("the order", self._write_order, chip=True, tip="As the order of the Groove stage plays them")
+        self.in_order = button("order", self._write_order, chip=True, tip="Use the order from the Groove stage")
         row.addWidget(self.in_order)
         panel.body.addLayout(row)
         panel.body.addSpacing(8)
@@ -187,7 +188,7 @@ class SendOut(Stage):
         self.written_line.setWordWrap(True)
         panel.body.addWidget(self.written_line)
         panel.body.addStretch(1)
-        note = label("Type 1, 960 ticks to a quarter, one track a pad, percussion on channel 10.", "dim")
+        note = label("Type 1, 960 ticks per quarter note, one track per pad, percussion on channel 10.", "dim")
         note.setWordWrap(True)
         panel.body.addWidget(note)
         return panel

@@ -22,6 +22,7 @@ from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import attack_near, move_cut, set_threshold
 from bompla.model.document import Cut, Document, Loop
 from bompla.model.drums import BANDS_HZ
+from bompla.model.wording import counted
 from bompla.units import ms_to_samples
 
 LABEL_WIDTH = 74
@@ -55,7 +56,7 @@ class CutView(SoundPicture):
     slides = True
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(session, "Sound and its cuts", parent)
+        super().__init__(session, "Sound and cuts", parent)
         self._hover_y = -1.0
         self._drawn_loop: Loop | None = None
         self.rows = Rows()
@@ -242,7 +243,7 @@ class CutView(SoundPicture):
         painter.setPen(QPen(theme().colour("signal"), 2.0))
         painter.drawLine(QPointF(row.left(), y), QPointF(row.right(), y))
         near = abs(self._hover_y - y) <= GRAB or (self.gesture is not None and self.gesture.kind == "threshold")
-        text = f"drag: {len(document.slices())} slices at this height"
+        text = f"drag: {counted(len(document.slices()), 'slice')} at this threshold"
         painter.setFont(theme().font(14, weight=600))
         width = painter.fontMetrics().horizontalAdvance(text) + 18.0
         box = QRectF(row.right() - width - 8.0, y - 24.0, width, 20.0)

@@ -15,7 +15,7 @@ from bompla.app.ui.controls import Chips, button, combo, label
 from bompla.model.cut_edits import set_cutting
 from bompla.model.document import MAX_CUT_DISTANCE_MS, Cutting, Document
 
-WAYS = (((True, False), "hits"), ((False, True), "even steps"), ((True, True), "hits and steps"), ((False, False), "my marks only"))
+WAYS = (((True, False), "hits"), ((False, True), "even steps"), ((True, True), "hits and steps"), ((False, False), "hand cuts only"))
 STEPS = ((2, "1/2"), (4, "1/4"), (6, "1/4 triplet"), (8, "1/8"), (12, "1/8 triplet"), (16, "1/16"), (24, "1/16 triplet"), (32, "1/32"))
 """Even steps: how many go into a whole note, and their name."""
 
@@ -50,17 +50,17 @@ class CuttingBar(QWidget):
         self._even = [label("every", "dim")]
         self.steps = combo("Even steps", [(name, per_whole) for per_whole, name in STEPS])
         self.steps.activated.connect(lambda _: self._change(f"step of {self.steps.currentText()}", self._with_step))
-        self.pull = _box("Pull to an attack so near", 0.0, 60.0, self._pulled)
-        self._even_widgets: list[QWidget] = [self._even[0], self.steps, label("pull within", "dim"), self.pull]
+        self.pull = _box("Snap to attacks within", 0.0, 60.0, self._pulled)
+        self._even_widgets: list[QWidget] = [self._even[0], self.steps, label("snap within", "dim"), self.pull]
         for widget in self._even_widgets:
             row.addWidget(widget)
-        row.addWidget(label("at least", "dim"))
-        self.apart = _box("Smallest distance of cuts", 1.0, MAX_CUT_DISTANCE_MS, self._apart)
+        row.addWidget(label("minimum gap", "dim"))
+        self.apart = _box("Minimum gap between cuts", 1.0, MAX_CUT_DISTANCE_MS, self._apart)
         row.addWidget(self.apart)
-        row.addWidget(label("apart", "dim"))
+        row.addWidget(label("", "dim"))
 
     def _weights_row(self, row: QHBoxLayout) -> None:
-        row.addWidget(label("Weigh", "dim"))
+        row.addWidget(label("Sensitivity", "dim"))
         self.weights: dict[str, QSlider] = {}
         self._weight_labels: dict[str, QLabel] = {}
         for name in ("low", "mid", "high"):
@@ -70,8 +70,8 @@ class CuttingBar(QWidget):
             slider.setMinimumWidth(30)
             slider.setMaximumWidth(76)
             slider.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            slider.setAccessibleName(f"Weight of {name} drums")
-            slider.setToolTip(f"How much {name} drums count when the line is drawn through the attacks")
+            slider.setAccessibleName(f"Sensitivity to {name} drums")
+            slider.setToolTip(f"Sensitivity of the cuts to {name} drums")
             slider.valueChanged.connect(lambda _=0, name=name: self._weigh(name, dragging=self.weights[name].isSliderDown()))
             slider.sliderReleased.connect(lambda name=name: self._weigh(name, dragging=False))
             self.weights[name] = slider
@@ -88,7 +88,7 @@ class CuttingBar(QWidget):
             self.shown[name] = chip
             row.addWidget(chip)
         self.channels = button("channels", lambda: self._view.set_every_channel(self.channels.isChecked()), chip=True, checkable=True,
-                               tip="Draw every channel by itself")
+                               tip="Show channels separately")
         row.addWidget(self.channels)
         self.scale = combo("Scale of the spectrum", [("mel", "mel"), ("linear", "linear")])
         self.scale.activated.connect(lambda _: self._session.requests.ask_spectrogram(self.scale.currentText()))
@@ -127,10 +127,10 @@ class CuttingBar(QWidget):
         return replace(document.cutting, even_beats=4.0 / float(self.steps.currentData()) / document.loop.meter.beat_quarters)
 
     def _pulled(self, value: float) -> None:
-        self._change("pull to attacks", lambda document: replace(document.cutting, pull_ms=value))
+        self._change("snap to attacks", lambda document: replace(document.cutting, pull_ms=value))
 
     def _apart(self, value: float) -> None:
-        self._change("smallest distance", lambda document: replace(document.cutting, min_distance_ms=value))
+        self._change("minimum gap", lambda document: replace(document.cutting, min_distance_ms=value))
 
     def _weigh(self, name: str, *, dragging: bool) -> None:
         weight = self.weights[name].value() / 10.0
@@ -141,7 +141,7 @@ class CuttingBar(QWidget):
         if dragging:
             self._session.store.preview(change)
         else:
-            self._session.store.edit(f"weigh {name} drums", change)
+            self._session.store.edit(f"sensitivity to {name} drums", change)
 
     def _change(self, text: str, cutting: Callable[[Document], Cutting]) -> None:
         self._session.store.edit(text, lambda document: set_cutting(document, cutting(document)))

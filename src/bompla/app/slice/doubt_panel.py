@@ -14,6 +14,7 @@ from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel, button, clear_layout, label
 from bompla.model.document import Document
+from bompla.model.wording import counted
 
 SHOWN = 2
 """How many doubts the list shows at once: the next ones, in order of time."""
@@ -44,7 +45,7 @@ class DoubtPanel(Panel):
         """Show the doubt of the selected slice and those after it."""
         doubts = self._session.review.found
         count = len(doubts)
-        self.heading.setText("Nothing to check" if not count else "1 slice to check" if count == 1 else f"{count} slices to check")
+        self.heading.setText(f"{counted(count, 'slice')} to check" if count else "Nothing to check")
         shown = self._ahead()[:SHOWN]
         self._area.setVisible(bool(shown))
         self._area.setFixedHeight(66 * len(shown))
@@ -84,7 +85,7 @@ class DoubtPanel(Panel):
         kept = [doubt for doubt in ahead if doubt.alike == ahead[0].alike]
         rest = [doubt for doubt in ahead if doubt not in kept]
         every = [doubt.mends[-1].edit for doubt in kept]
-        words = "keep" if len(kept) == 1 else f"keep {len(kept)} slices"
+        words = "keep" if len(kept) == 1 else f"keep {counted(len(kept), 'slice')}"
         self._edit(words, lambda document: reduce(lambda changed, edit: edit(changed), every, document), rest[0].cut_id if rest else 0)
 
     def _apply(self, doubt: Doubt, which: int, following: int) -> None:
@@ -114,7 +115,7 @@ class DoubtPanel(Panel):
         column.setSpacing(5)
         top = QHBoxLayout()
         top.setSpacing(8)
-        place = button(str(number), partial(self._choose, doubt.cut_id), chip=True, tip="Go to this slice and hear it")
+        place = button(str(number), partial(self._choose, doubt.cut_id), chip=True, tip="Go to this slice and play it")
         place.setAccessibleName(f"Slice {number}: {doubt.reason}")
         top.addWidget(place)
         top.addWidget(label(doubt.reason), 1)

@@ -17,6 +17,7 @@ from bompla.app.ui.controls import Facts, HeadBadge, MiniWave, Panel, button, cl
 from bompla.model.cut_edits import correct_all, lock_cuts, rename_slice, set_left_out, set_underneath
 from bompla.model.document import Document, Heard, Slice
 from bompla.model.drums import DRUMS
+from bompla.model.wording import counted, step_and_offset
 from bompla.render.levels import fade_out_ms
 from bompla.render.underneath import underneath
 from bompla.units import gain_to_db, samples_to_ms
@@ -42,7 +43,7 @@ class SlicePanel(Panel):
         self.name.setAccessibleName("Name of the slice")
         self.name.editingFinished.connect(self._rename)
         self.body.addWidget(self.name)
-        self.body.addWidget(label("Heard as", "heading"))
+        self.body.addWidget(label("Detected", "heading"))
         self.heard = QGridLayout()
         self.heard.setHorizontalSpacing(6)
         self.heard.setVerticalSpacing(4)
@@ -64,17 +65,17 @@ class SlicePanel(Panel):
     def _correct_row(self) -> None:
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(label("It is", "dim"))
+        row.addWidget(label("Drum", "dim"))
         self.drum = drum_box()
         self.drum.activated.connect(lambda index: self.call_it(self.drum.itemData(index)))
         row.addWidget(self.drum, 3)
-        self.under = drum_box("Another drum underneath")
-        self.under.insertItem(0, "and under it", "")
+        self.under = drum_box("Also contains")
+        self.under.insertItem(0, "also contains", "")
         self.under.setCurrentIndex(0)
         self.under.activated.connect(self._add_under)
         row.addWidget(self.under, 2)
         self.body.addLayout(row)
-        self.alike = button("Choose all like this", self.choose_alike, tip=tip("slice_alike"))
+        self.alike = button("Select all similar", self.choose_alike, tip=tip("slice_alike"))
         self.body.addWidget(self.alike, 0, Qt.AlignmentFlag.AlignLeft)
 
     def chosen(self) -> Slice | None:
@@ -111,13 +112,13 @@ class SlicePanel(Panel):
         self.leave.setChecked(cut.left_out)
         self.lock.setChecked(cut.locked)
         same = len(alike(document, cut.id))
-        self.alike.setText(f"Choose all {same} like this" if same > 1 else "None other is like this")
+        self.alike.setText(f"Select all {same} similar" if same > 1 else "No similar slices")
         self.alike.setEnabled(same > 1)
         self._show_heard(piece)
 
     def _show_facts(self, document: Document, piece: Slice) -> None:
         cut, rate, clip = piece.cut, document.source.sample_rate, self._session.project.clip
-        self.facts.set("starts", position_words(document, cut.attack_sample))
+        self.facts.set("starts", step_and_offset(document, cut.attack_sample))
         length = f"{samples_to_ms(piece.end_sample - piece.start_sample, rate):.1f} ms"
         self.facts.set("cut", ORIGINS[cut.origin] + (", locked" if cut.locked else ""))
         if clip is not None:
@@ -125,7 +126,7 @@ class SlicePanel(Panel):
             peak = max(float(part.max(initial=0.0)), -float(part.min(initial=0.0)))
             length += f", peak {gain_to_db(peak):.1f} dB" if peak > 0.0 else ", silent"
             fade_ms = fade_out_ms(clip, piece.start_sample, piece.end_sample)
-            self.facts.set("end", f"exact, fades over {fade_ms:.0f} ms" if fade_ms else "exact, no fade needed")
+            self.facts.set("end", f"fades out over {fade_ms:.0f} ms" if fade_ms else "clean, no fade needed")
         self.facts.set("length", length)
 
     def _show_heard(self, piece: Slice) -> None:
@@ -142,12 +143,12 @@ class SlicePanel(Panel):
         grid = self.heard
         grid.addWidget(HeadBadge(heard.drum), index, 0)
         sure, name = heard.sure, DRUMS[heard.drum].label.lower()
-        words = DRUMS[heard.drum].label if not index else f"with {name}" if sure else f"perhaps {name}"
+        words = DRUMS[heard.drum].label if not index else f"with {name}" if sure else f"maybe {name}"
         grid.addWidget(label(words, "value" if sure or not index else "dim"), index, 1)
         grid.addWidget(label(f"{100 * heard.confidence:.0f} %", "dim"), index, 2, Qt.AlignmentFlag.AlignRight)
         if underneath(piece.cut, heard.drum):
-            tip = f"Hear the {name} without what sounds with it"
-            grid.addWidget(button("hear", partial(self._hear, heard.drum), tip=tip, name=f"Hear the {name} alone", small=True), index, 3)
+            tip = f"Play the {name} without what sounds with it"
+            grid.addWidget(button("play", partial(self._hear, heard.drum), tip=tip, name=f"Play the {name} alone", small=True), index, 3)
         if index:
             tip = f"No {name} sounds under it" if sure else f"{name.capitalize()} sounds under it"
             words, answer = f"{'No' if sure else 'Yes,'} {name} underneath", partial(self._set_under, heard.drum, not sure)
@@ -157,7 +158,7 @@ class SlicePanel(Panel):
         """Say which drum leads in all selected slices."""
         piece, ids = self.chosen(), self.chosen_ids()
         if piece is not None and drum and (len(ids) > 1 or not (piece.cut.heard and piece.cut.heard[0].drum == drum)):
-            words = f"call {len(ids)} slices" if len(ids) > 1 else "call slice"
+            words = f"name {counted(len(ids), 'slice')}" if len(ids) > 1 else "name slice"
             self._session.store.edit(f"{words} {DRUMS[drum].label.lower()}", lambda d: correct_all(d, ids, drum))
         self._leave_field()
 
@@ -171,11 +172,11 @@ class SlicePanel(Panel):
     def _set_under(self, drum: str, sounds: bool) -> None:
         piece = self.chosen()
         if piece is not None:
-            words = f"{'add' if sounds else 'take out'} {DRUMS[drum].label.lower()} underneath"
+            words = f"{'add' if sounds else 'remove'} {DRUMS[drum].label.lower()} underneath"
             self._session.store.edit(words, lambda d: set_underneath(d, piece.cut.id, drum, sounds))
 
     def choose_alike(self) -> None:
-        """Choose all slices that sound like this one."""
+        """Select all slices that sound like this one."""
         document, piece = self._session.store.document, self.chosen()
         if document is not None and piece is not None:
             self._session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(alike(document, piece.cut.id)))
@@ -192,21 +193,10 @@ class SlicePanel(Panel):
         piece, ids = self.chosen(), self.chosen_ids()
         if piece is not None:
             out = not piece.cut.left_out
-            self._session.store.edit("leave slice out" if out else "take slice in", lambda d: set_left_out(d, ids, out))
+            self._session.store.edit("leave slice out" if out else "put slice back", lambda d: set_left_out(d, ids, out))
 
     def _rename(self) -> None:
         piece = self.chosen()
         if piece is not None and self.name.text().strip() != piece.cut.name:
             self._session.store.edit("rename slice", lambda d: rename_slice(d, piece.cut.id, self.name.text()))
         self._leave_field()
-
-
-def position_words(document: Document, at_sample: int) -> str:
-    """Return a place as bar, beat and step, with what it is off the step by."""
-    beats = document.beat_map.beat_at(at_sample)
-    steps = 3 if document.loop.meter.compound else 4
-    step = round(beats * steps)
-    whole = document.beat_map.sample_at(step / steps)
-    off_ms = samples_to_ms(at_sample - whole, document.source.sample_rate)
-    bar, within = divmod(step, steps * document.loop.meter.beats_per_bar)
-    return f"{bar + 1}.{within // steps + 1}.{within % steps + 1}  {off_ms:+.0f} ms"

@@ -6,7 +6,6 @@ from functools import partial
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
-from bompla.analysis.review.doubts import MISSED_CLEAR_DB
 from bompla.analysis.review.unsure import unsure_of
 from bompla.app.project.session import Session
 from bompla.app.slice.cut_view import CutView, nudge_samples
@@ -14,11 +13,13 @@ from bompla.app.slice.cutting_bar import CuttingBar
 from bompla.app.slice.doubt_panel import DoubtPanel
 from bompla.app.slice.slice_panel import SlicePanel
 from bompla.app.sound.playback import Playback
-from bompla.app.stage import OFFER_TIP, Stage
+from bompla.app.stage import OFFER_TIP, Stage, WindowActions
 from bompla.app.ui.controls import button, edit_text, label, scrolling
-from bompla.model.cut_edits import delete_cuts, nudge_cuts
+from bompla.groove.rebuild import offer_in_words
+from bompla.model.cut_edits import delete_cuts, nudge_cuts, place_between
 from bompla.model.document import PADS_PER_PAGE, Cut, Document, Slice
 from bompla.model.drums import DRUMS
+from bompla.model.wording import counted
 from bompla.units import ms_to_samples
 
 AROUND_MS = 150.0
@@ -27,10 +28,10 @@ AROUND_MS = 150.0
 class SliceStage(Stage):
     """The second stage."""
 
-    key, title = "slice", "Slice"
+    key = "slice"
 
-    def __init__(self, session: Session, playback: Playback) -> None:
-        super().__init__(session, playback)
+    def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
+        super().__init__(session, playback, actions)
         layout, left = self.columns()
         self.view = CutView(session)
         self.view.sliced.connect(lambda _: self._listen())
@@ -68,9 +69,9 @@ class SliceStage(Stage):
         row = QHBoxLayout()
         row.setSpacing(6)
         self.keys_play = button("keys play slices", lambda: None, chip=True, checkable=True,
-                                tip="The pad keys play sixteen slices in order, from the selected one's sixteen")
+                                tip="The pad keys play the sixteen slices around the selected one")
         self.singles = button("single hits only", self._dim, chip=True, checkable=True,
-                              tip="Left and Right go through slices with nothing underneath only; the others are dimmed")
+                              tip="Left and Right step through slices with a single drum; others are dimmed")
         row.addWidget(self.keys_play)
         row.addWidget(self.singles)
         row.addStretch(1)
@@ -83,8 +84,8 @@ class SliceStage(Stage):
         count, doubts = len(document.slices()), len(self.session.review.found)
         if doubts:
             return f"{count} · {doubts} to check"
-        offered, _ = self.offered(document)
-        return f"{count} · {offered}" if offered else f"{count} slices"
+        offered, _ = offer_in_words(document)
+        return f"{count} · {offered}" if offered else counted(count, "slice")
 
     def needs_you(self) -> bool:
         """Whether there are slices to check."""
@@ -101,7 +102,7 @@ class SliceStage(Stage):
     def refresh(self, document: Document) -> None:
         """Show how it is cut, the offer and the selected slice."""
         self.bar.refresh(document)
-        offered, take = self.offered(document)
+        offered, take = offer_in_words(document)
         self.offer_line.setText(offered)
         self.offer_add.setText(take)
         for widget in (self.offer_line, self.offer_add, self.offer_drop):
@@ -197,13 +198,9 @@ class SliceStage(Stage):
     def _cut_between(self) -> None:
         """Cut the slice at its strongest inner attack, or in the middle where it has none."""
         document, piece = self.session.store.document, self.chosen()
-        if document is None or piece is None:
-            return
-        near = 4 * document.min_cut_frames
-        inside = [a for a in document.attacks if piece.cut.attack_sample + near < a.at_sample < piece.end_sample - near]
-        clear = [a for a in inside if a.clear_db >= MISSED_CLEAR_DB] or inside
-        best = max(clear, key=lambda a: a.strength, default=None)
-        self.session.requests.cut_at(best.at_sample if best else (piece.start_sample + piece.end_sample) // 2, snap=best is not None)
+        if document is not None and piece is not None:
+            at_sample, at_attack = place_between(document, piece)
+            self.session.requests.cut_at(at_sample, snap=at_attack)
 
     def _delete(self) -> None:
         document, piece = self.session.store.document, self.chosen()
@@ -212,10 +209,10 @@ class SliceStage(Stage):
         slices = document.slices()
         ids = [i for i in self.panel.chosen_ids() if i != slices[0].cut.id]
         if not ids:
-            self.session.hub.note("The first slice begins with the loop; move the loop's start in Bring in instead.")
+            self.session.hub.note("The first slice starts with the loop; move the loop's start in Bring in instead.")
             return
         before = next(s.cut.id for s in reversed(slices[: piece.number]) if s.cut.id not in ids)
-        if self.session.store.edit("take out cut" if len(ids) == 1 else f"take out {len(ids)} cuts", lambda d: delete_cuts(d, ids)):
+        if self.session.store.edit(f"delete {counted(len(ids), 'cut')}" if len(ids) > 1 else "delete cut", lambda d: delete_cuts(d, ids)):
             self.session.view.select(cut_id=before)
 
     def _nudge(self, by_samples: int) -> None:

@@ -55,6 +55,6 @@ class Bouncer(QObject):
         document, baked = self._session.store.document, self._baking.baked
         if document is None or baked is None:
             return
-        name = f"{document.title} {'printed' if what == 'rebuilt' else 'coloured'}"
+        name = f"{document.title} {'bounced' if what == 'rebuilt' else 'coloured'}"
         request = BounceRequest(what, document, baked, self._baking.playing_passages, name)
         self._threads.run(_bounce, request, done=lambda made: self._session.requests.add_known(*made), failed=self._session.hub.trouble)

@@ -15,6 +15,7 @@ from bompla.groove.grid import quantised
 from bompla.groove.takes import Strike, Takes, taken_back
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.pattern_edits import add_played
+from bompla.model.wording import counted
 
 
 class Recorder(QObject):
@@ -83,7 +84,7 @@ class Recorder(QObject):
         if not phrase:
             self._session.hub.note("Nothing was played on the pads in the last five minutes.")
             return
-        self.put_in(phrase, "take back what was played")
+        self.put_in(phrase, "capture")
         self.takes.clear()
 
     def put_in(self, strikes: list[Strike], words: str) -> None:
@@ -97,4 +98,4 @@ class Recorder(QObject):
             hits = [(pad_id, beat + self.input_quantise * (float(step) - beat), velocity, pitch)
                     for (pad_id, beat, velocity, pitch), step in zip(hits, steps, strict=True)]
         replacing = self.replacing
-        self._session.store.edit(f"{words}: {len(hits)} hits", lambda d: add_played(d, hits, replacing=replacing))
+        self._session.store.edit(f"{words} {counted(len(hits), 'hit')}", lambda d: add_played(d, hits, replacing=replacing))

@@ -33,7 +33,7 @@ class ValueBar(GestureWidget):
         self.value = param.default
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName(param.label)
-        self.setToolTip(f"{param.help}. A double click brings back {self.param.in_words(param.default)}")
+        self.setToolTip(f"{param.help}. A double click resets it to {self.param.in_words(param.default)}")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from bompla.model.document import Document, TempoReading
+from bompla.model.wording import counted
 
 SHOWN_READINGS = 3
 WORTH_SHOWING = 0.03
@@ -49,8 +50,7 @@ def _near_length(document: Document, reading: TempoReading) -> bool:
 
 
 def _words(reading: TempoReading, usual_meter: str) -> str:
-    bars = "1 bar" if reading.bars == 1 else f"{reading.bars} bars"
-    return f"{reading.bpm:.1f} · {bars}" + ("" if reading.meter == usual_meter else f" {reading.meter}")
+    return f"{reading.bpm:.1f} · {counted(reading.bars, 'bar')}" + ("" if reading.meter == usual_meter else f" {reading.meter}")
 
 
 def bar_choices(document: Document) -> list[int]:

@@ -1,0 +1,38 @@
+"""Counts and places in words, the same everywhere."""
+
+from __future__ import annotations
+
+from bompla.model.document import Document
+from bompla.model.drums import Meter
+from bompla.units import samples_to_ms
+
+
+def counted(count: int, noun: str) -> str:
+    """Return a number with its noun, in the singular or the plural."""
+    return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+
+
+def of_hits(verb: str, count: int) -> str:
+    """Return the name of an edit of so many hits, without the number where it is one."""
+    return f"{verb} hit" if count == 1 else f"{verb} {count} hits"
+
+
+def bar_and_beat(beat: float, meter: Meter) -> str:
+    """Return a place as bar and beat, both counted from 1."""
+    return f"{int(beat // meter.beats_per_bar) + 1}.{int(beat % meter.beats_per_bar) + 1}"
+
+
+def position(beat: float, meter: Meter) -> str:
+    """Return a place as bar, beat and hundredths of a beat."""
+    return f"{bar_and_beat(beat, meter)}.{int(beat % 1 * 100):02d}"
+
+
+def step_and_offset(document: Document, at_sample: int) -> str:
+    """Return a place in the loop as bar, beat and step, with how far off the step it is."""
+    meter = document.loop.meter
+    beats = document.beat_map.beat_at(at_sample)
+    steps = 3 if meter.compound else 4
+    step = round(beats * steps)
+    whole = document.beat_map.sample_at(step / steps)
+    off_ms = samples_to_ms(at_sample - whole, document.source.sample_rate)
+    return f"{bar_and_beat(step / steps, meter)}.{step % steps + 1}  {off_ms:+.0f} ms"
