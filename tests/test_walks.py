@@ -125,6 +125,10 @@ def cramped(window: QWidget) -> list[str]:
     for control in window.findChildren(QPushButton):
         if control.isVisible() and control.text() and control.width() < control.sizeHint().width() - 2:
             found.append(f"button {control.text()}: {control.sizeHint().width()} in {control.width()}")
+    for area in window.findChildren(QScrollArea):
+        right = area.mapTo(window, area.rect().topRight()).x()
+        if area.isVisible() and right > window.width():
+            found.append(f"a column ends {right - window.width()} px right of the window")
     for holder in window.findChildren(QWidget):
         row = [child for child in holder.children() if isinstance(child, QPushButton | QLabel | QComboBox | ValueBar) and child.isVisible()]
         for one, other in combinations(row, 2):

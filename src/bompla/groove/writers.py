@@ -210,7 +210,7 @@ def shuffle_slices(document: Document, place: Place, v: Values) -> Draft:
     return Draft(hits, frozenset(h.id for h in free))
 
 
-RATE = Param("rate", "Strokes a beat", "", 1.0, 16.0, "How many strokes fall into a beat", default=4.0, step=1.0)
+RATE = Param("rate", "Strokes per beat", "", 1.0, 16.0, "How many strokes fall into a beat", default=4.0, step=1.0)
 SEED = Param("seed", "Another one", "", 1.0, 99.0, "Another way to draw the same by chance", default=1.0, step=1.0)
 GAP = Param("gap", "Gap before the end", "share", 0.0, 0.5, "How much of its end stays empty", default=0.0)
 
@@ -237,7 +237,7 @@ WRITERS: dict[str, Writer] = {
             Param("between", "Strokes between", "%", 0.0, 80.0, "How loud the strokes between are", default=30.0),
         ), shadow),
         Writer("hats", "Even hats", "Even strokes, open ones on the off-beats", (
-            Param("rate", "Strokes a beat", "", 1.0, 8.0, "How many strokes fall into a beat", default=2.0, step=1.0),
+            Param("rate", "Strokes per beat", "", 1.0, 8.0, "How many strokes fall into a beat", default=2.0, step=1.0),
             Param("accent", "Accents", "%", 0.0, 100.0, "How much the beats stand out", default=50.0),
             Param("open", "Open off-beats", "", 0.0, 1.0, "Whether off-beats are struck open", default=0.0, step=1.0, names=("no", "yes")),
         ), even_hats),

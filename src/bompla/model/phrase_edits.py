@@ -18,7 +18,7 @@ from bompla.model.pattern_edits import SAME_BEATS, with_hits
 from bompla.units import clamped_velocity
 
 Stretch = tuple[float, float]
-AMOUNT = Param("amount", "Onto the grid by", "share", 0.0, 1.0, "How far hits move to their step, shown while it is dragged", default=1.0)
+AMOUNT = Param("amount", "Quantise by", "share", 0.0, 1.0, "How far hits move to their step, shown while it is dragged", default=1.0)
 MOST_LENGTH_BEATS, MOST_PITCH = 8.0, 24.0
 VALUES = ("offset", "velocity", "length", "pitch", "chance")
 """What of a hit can be drawn: offset in ms from its step, velocity, length in beats, pitch in semitones, chance from 0 to 1."""

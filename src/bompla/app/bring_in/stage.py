@@ -27,7 +27,7 @@ from bompla.units import ms_to_samples
 
 SEAM_HEARD_MS = 350.0
 SEAM_TIMES = 6
-NARROW, WIDE_LOOP_PANEL = 1040, 540
+NARROW, WIDE_LOOP_PANEL = 1040, 490
 FADES_MS = (0, 2, 5, 10, 20, 50)
 
 
