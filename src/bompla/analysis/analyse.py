@@ -23,15 +23,12 @@ from bompla.analysis.tempo.readings import Reading, confidence_of, read_tempo, s
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.model.analysis_result import AnalysisResult
-from bompla.model.document import Attack, Heard, Loop, Source, TempoReading
+from bompla.model.document import SAME_ATTACK_MS, Attack, Heard, Loop, Source, TempoReading
 from bompla.units import ms_to_samples
 
 MIN_DURATION_S = 0.05
 QUIET_MS = 1.2
 HEARD_AROUND_S = 6.0
-AT_AN_ATTACK_MS = 12.0
-"""A place so near to an attack is that attack, when it is listened to."""
-
 SURE_OF_BARS = 0.5
 """How sure the tempo must be for what recurs from bar to bar to count."""
 
@@ -217,7 +214,7 @@ def _heard_in(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
     known = find_attacks(spectrum, activations, strengths_of(activations, model), AnalysisParams()).samples
     # A place at an attack is that attack; any other is heard among them.
     away = np.abs(known[:, None] - samples[None, :]).min(axis=1, initial=spectrum.signal.size)
-    other = away > ms_to_samples(AT_AN_ATTACK_MS, ANALYSIS_RATE)
+    other = away > ms_to_samples(SAME_ATTACK_MS, ANALYSIS_RATE)
     among = np.unique(np.concatenate([samples, known[other]]))
     heard = heard_of(heard_together(activations, model, load_context(), spectrum, among), model)
     return [heard[index] for index in np.searchsorted(among, samples)]

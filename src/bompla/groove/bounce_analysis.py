@@ -8,10 +8,7 @@ from bompla.audio.clip import Clip
 from bompla.groove.feel import felt_pattern
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.detected_pattern import pattern_beats
-from bompla.model.document import Attack, Document, Heard, Hit, Loop, Source, TempoReading
-
-SAME_MS = 12.0
-"""Hits nearer than this are one attack."""
+from bompla.model.document import SAME_ATTACK_MS, Attack, Document, Heard, Hit, Loop, Source, TempoReading
 
 AHEAD_MS = 1.0
 
@@ -27,7 +24,7 @@ def heard_from_pattern(
     groups: list[tuple[int, list[Hit]]] = []
     for hit in sorted(inside, key=lambda h: h.at_beats):
         at = round(hit.at_beats / beats * clip.frames)
-        if groups and at - groups[-1][0] < SAME_MS * clip.sample_rate / 1000.0:
+        if groups and at - groups[-1][0] < SAME_ATTACK_MS * clip.sample_rate / 1000.0:
             groups[-1][1].append(hit)
         else:
             groups.append((at, [hit]))

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from bompla.errors import BomplaError, EditError, ExportError
 from bompla.files import reason_of, write_atomically
-from bompla.groove.grid import beat_divisions
+from bompla.groove.grid import EARLY_BEATS, beat_divisions
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import Meter
@@ -32,7 +32,6 @@ FEEL_PARAMS = table((
 ))
 """The numbers of a layer by field; `ahead` is one of `ahead_ms`, that of a lane."""
 
-EARLY = 0.08
 FORMAT = "bompla feel"
 
 
@@ -151,7 +150,7 @@ def load_feel(path: Path) -> Feel:
 
 
 def _pulled(at_beats: float, pull: float, divisions: np.ndarray) -> float:
-    beat = int(np.clip(np.floor(at_beats + EARLY), 0, len(divisions) - 1))
+    beat = int(np.clip(np.floor(at_beats + EARLY_BEATS), 0, len(divisions) - 1))
     steps = int(divisions[beat])
     return at_beats + pull * (round(at_beats * steps) / steps - at_beats)
 

@@ -10,9 +10,9 @@ from typing import NamedTuple
 from msgspec.structs import replace
 
 from bompla.model.analysis_result import AnalysisResult
-from bompla.model.cut_edits import SAME_ATTACK_MS, recut
+from bompla.model.cut_edits import recut
 from bompla.model.detected_pattern import FIRST_NAME, detected_hits, pattern_of, played
-from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Heard, Hit, Layer, Pad, Variation
+from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, SAME_ATTACK_MS, Cut, Document, Heard, Hit, Layer, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
 from bompla.model.kit_edits import layer_of
 from bompla.model.memo import LastMade
@@ -32,7 +32,6 @@ LIKELY = 0.5
 """Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
 
 FIRST_NOTE = 36
-SAME_HIT_MS = 12.0
 
 ROWS = (Family.DRUMS, Family.SNARES, Family.HATS, Family.CYMBALS)
 """The rows of a page of pads from the lowest up; extras stand where there is room."""
@@ -206,7 +205,7 @@ def kit_of_slices(document: Document) -> Document:
         pads.append(Pad(next_id, place, drum, name, min(127, FIRST_NOTE + place), 0.0, (layer_of(cut),)))
         next_id += 1
     starts = [piece.cut.attack_sample for piece in slices]
-    beat_map, near = document.beat_map, ms_to_samples(SAME_HIT_MS, document.source.sample_rate)
+    beat_map, near = document.beat_map, ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
 
     def moved(variation: Variation) -> Variation:
         hits: dict[tuple[int, int], Hit] = {}

@@ -12,6 +12,7 @@ from bompla.model.beatmap import BeatMap
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import (
     MIN_CUT_DISTANCE_MS,
+    SAME_ATTACK_MS,
     Attack,
     Cut,
     Cutting,
@@ -27,7 +28,6 @@ from bompla.model.document import (
 from bompla.model.drums import DRUMS, METERS, Band
 from bompla.units import ms_to_samples
 
-SAME_ATTACK_MS = 15.0
 CLEAR_OF_TAILS_DB = 6.0
 """An attack that stands so far above what rings from before is one, and no more of what rings."""
 

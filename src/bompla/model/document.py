@@ -18,6 +18,9 @@ Origin = Literal["detected", "even", "hand"]
 
 MIN_CUT_DISTANCE_MS = 5.0
 MAX_CUT_DISTANCE_MS = 500.0
+SAME_ATTACK_MS = 12.0
+"""Places nearer than this are one attack: for hits, cuts and what is listened to alike."""
+
 PADS_PER_PAGE = 16
 PAD_COLUMNS = 4
 

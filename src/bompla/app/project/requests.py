@@ -25,12 +25,11 @@ from bompla.formats.project import SUFFIX, open_project
 from bompla.groove.rebuild import document_from
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.cut_edits import add_cut, attack_near, set_heard
-from bompla.model.document import Borrowed, Document, Heard
+from bompla.model.document import SAME_ATTACK_MS, Borrowed, Document, Heard
 from bompla.model.history import History
 from bompla.model.kit_edits import put_borrowed
 from bompla.units import ms_to_samples
 
-SNAP_MS = 12.0
 UNHEARD_VELOCITY = 100
 OPENING, PICTURES, SPECTROGRAM = "opening", "pictures", "spectrogram"
 """Kinds of which only the newest request matters. All that shows its progress is of one kind: it is one at a time."""
@@ -164,7 +163,7 @@ class Requests(QObject):
         document, sound = self._store.document, self._project.sound
         if document is None or sound is None:
             return False
-        near = attack_near(document.attacks, at_sample, ms_to_samples(SNAP_MS, sound.clip.sample_rate)) if snap else None
+        near = attack_near(document.attacks, at_sample, ms_to_samples(SAME_ATTACK_MS, sound.clip.sample_rate)) if snap else None
         place = near.cut_sample if near else at_sample
         attack = near.at_sample if near else at_sample
         new_id = document.next_id
