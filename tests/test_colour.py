@@ -127,7 +127,7 @@ def test_a_setting_changes_the_bounce_and_stays_below_full_scale(demo: tuple[Doc
     assert folded.shape == baked.original.shape
 
 
-def test_a_printed_loop_knows_its_hits(demo: tuple[Document, Clip]) -> None:
+def test_a_bounced_loop_knows_its_hits(demo: tuple[Document, Clip]) -> None:
     document = demo[0]
     clip = bounce_rebuilt(bake(BakeRequest(*demo, RATE)), passes=2)
     made = document_from(heard_from_pattern(document, clip, "bounced"), "bounced")

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from bompla.audio.clip import Clip
 from bompla.errors import EditError
-from bompla.groove.order import order_passages, printed, wander_passages
+from bompla.groove.order import bounced, order_passages, wander_passages
 from bompla.groove.rebuild import made_kit, offered_hits, tray
 from bompla.model.beatmap import BeatMap
 from bompla.model.checks import check_document
@@ -138,7 +138,7 @@ EDITS: dict[str, Edit] = {
     "take variation out": lambda d, a, _: delete_variation(d, int(a * len(d.variations))),
     "order": lambda d, a, b: set_order(d, (*d.order, OrderStep(nth(d.variations, a).letter, int(b * 40)))),
     "wander": lambda d, a, b: set_wander(d, with_rule(Wander(int(a * 99), int(b * 99)), WanderRule("A", 2.0 * a - 0.5, 99.0 * b))),
-    "print": lambda d, a, _: printed(d, order_passages(d) if a < 0.5 else wander_passages(d), "printed"),
+    "bounce": lambda d, a, _: bounced(d, order_passages(d) if a < 0.5 else wander_passages(d), "bounced"),
     "colour": lambda d, a, b: set_treatment(d, nth(tuple(TREATMENTS), a), on=b > 0.3, values={"level": 1e4 * b, "amount": -b, "size": b}),
     "chain": lambda d, a, b: move_treatment(d, nth(tuple(TREATMENTS), a), int(b * 12) - 2),
     "stack": lambda d, a, b: set_stacked(d, nth(d.pads, a).id, nth(d.pads, b).id),

@@ -19,7 +19,7 @@ from bompla.engine.bounce import bounce_rebuilt
 from bompla.errors import EditError
 from bompla.formats.midi import MidiOptions, midi_bytes
 from bompla.groove.feel import feel_of
-from bompla.groove.order import order_passages, passage_hits, printed, total_beats, wander_passages
+from bompla.groove.order import bounced, order_passages, passage_hits, total_beats, wander_passages
 from bompla.groove.takes import Strike
 from bompla.model.checks import check_document
 from bompla.model.detected_pattern import pattern_beats, pattern_of
@@ -160,7 +160,7 @@ def test_an_order_plays_prints_and_is_written_as_midi(demo: tuple[Document, Clip
     assert total_beats(passages) == 64.0
     hits = passage_hits(document, passages)
     assert len(hits) == sum(len(document.variations[n].hits) for n in (0, 0, 1, 2))
-    long = printed(document, passages, "long")
+    long = bounced(document, passages, "long")
     check_document(long)
     assert pattern_beats(long) == 64
     assert [(h.pad_id, round(h.at_beats, 6)) for h in pattern_of(long).hits] == [(h.pad_id, round(h.at_beats, 6)) for h in hits]
@@ -171,7 +171,7 @@ def test_an_order_plays_prints_and_is_written_as_midi(demo: tuple[Document, Clip
     one = midi_bytes(document, MidiOptions(letters=("A", "A", "B", "C")))
     assert len(midi_bytes(long)) == pytest.approx(len(one), rel=0.05)
     with pytest.raises(EditError, match="bars"):
-        printed(set_order(document, tuple(OrderStep("A", 16) for _ in range(5))), order_passages(
+        bounced(set_order(document, tuple(OrderStep("A", 16) for _ in range(5))), order_passages(
             set_order(document, tuple(OrderStep("A", 16) for _ in range(5)))), "too long")
 
 
@@ -195,7 +195,7 @@ def test_wandering_keeps_its_place_and_its_seed(demo: tuple[Document, Clip], see
         own = next(p for p in passages if p.start <= hit.at_beats < p.start + p.length)
         assert any(abs(h.at_beats - hit.at_beats % 16.0) < 1e-6 and h.pad_id == hit.pad_id for h in document.variations[own.index].hits)
     if bars <= 16:
-        assert len(pattern_of(printed(document, passages, "run")).hits) == len(passage_hits(document, passages))
+        assert len(pattern_of(bounced(document, passages, "run")).hits) == len(passage_hits(document, passages))
 
 
 def test_a_pattern_longer_than_the_loop_has_the_original_under_it_again(demo: tuple[Document, Clip]) -> None:
@@ -254,7 +254,7 @@ def test_the_order_is_heard_to_change_at_its_sample(groove: Any, qtbot: Any) -> 
     assert len(session.store.document.order) == 1
 
 
-def test_wandering_is_printed_and_sent_out_through_the_window(groove: Any, qtbot: Any) -> None:
+def test_wandering_is_bounced_and_sent_out_through_the_window(groove: Any, qtbot: Any) -> None:
     window, session = groove, groove.session
     session.store.edit("three", three_variations)
     panel = window.groove.order
@@ -264,7 +264,7 @@ def test_wandering_is_printed_and_sent_out_through_the_window(groove: Any, qtbot
     panel.again.click()
     assert session.store.document.wander.seed == seed + 1
     wanted = passage_hits(session.store.document, wander_passages(session.store.document))
-    panel.print.click()
+    panel.bounce.click()
     assert pattern_beats(session.store.document) == 32
     assert len(pattern_of(session.store.document).hits) == len(wanted)
     assert len(midi_bytes(session.store.document)) > 200

@@ -252,11 +252,11 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     assert sent[1][2] < sent[2][2], "nearer to the middle is harder"
 
     before = session.store.document
-    playback.recorder.take_back()
+    playback.recorder.capture()
     assert session.store.history.undo_label.startswith("capture")
     assert pattern_of(session.store.document) != pattern_of(before)
     session.store.undo()
-    playback.recorder.take_back()
+    playback.recorder.capture()
     assert "Nothing was played" in window.messages.text.text()
 
     playback.baking.set_speed(2.0)

@@ -1,4 +1,13 @@
-"""The exceptions of Bompla: one root, each message a sentence a user can act on."""
+"""The exceptions of Bompla: one root, each message a sentence a user can act on.
+
+BomplaError
+├── SoundFileError   a sound file, on the way in or out
+├── AnalysisError    what is heard
+├── ProjectError     a project file
+├── ExportError      what is sent out
+├── EditError        an edit the document cannot hold
+└── EngineError      what plays
+"""
 
 
 class BomplaError(Exception):

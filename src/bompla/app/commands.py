@@ -37,7 +37,7 @@ COMMANDS = (
     Command("click", "Click on or off", "Ctrl+K", EVERYWHERE),
     Command("flip", "Switch between original and rebuilt", "Ctrl+B", EVERYWHERE),
     Command("record", "Record the pads, or stop recording", "Ctrl+Shift+R", EVERYWHERE),
-    Command("take_back", "Capture what I just played", "Ctrl+Shift+T", EVERYWHERE),
+    Command("capture", "Capture what I just played", "Ctrl+Shift+T", EVERYWHERE),
     Command("sound", "Sound settings", "Ctrl+,", EVERYWHERE),
     Command("write_midi", "Write a MIDI file", "Ctrl+M", EVERYWHERE),
     Command("light", "Night or day theme", "Ctrl+T", EVERYWHERE),

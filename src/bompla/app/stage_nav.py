@@ -64,7 +64,7 @@ class StageButton(QPushButton):
         painter.drawText(self.rect().adjusted(17, 29, -2, 0), Qt.AlignmentFlag.AlignTop, self._line)
 
 
-class PathBar(QWidget):
+class StageNav(QWidget):
     """The stages in the order of the work."""
 
     chosen = pyqtSignal(int)

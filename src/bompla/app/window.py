@@ -32,7 +32,7 @@ from bompla.app.settings import SoundSettings
 from bompla.app.slice.stage import SliceStage
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
-from bompla.app.stage_nav import PathBar
+from bompla.app.stage_nav import StageNav
 from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.top_bar import TopBar
 from bompla.app.transport_bar import ListeningBar
@@ -85,7 +85,7 @@ class MainWindow(QMainWindow):
         column.addWidget(self.top_bar)
         middle = QHBoxLayout()
         middle.setSpacing(0)
-        self.path = PathBar(self.session, self.stages)
+        self.path = StageNav(self.session, self.stages)
         self.path.chosen.connect(self.go_to)
         middle.addWidget(self.path)
         self.pages = QStackedWidget()
@@ -111,7 +111,7 @@ class MainWindow(QMainWindow):
             "redo": self.session.store.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
             "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
             "record": self.kit.record.click,
-            "colour": self.kit.colour.toggle, "take_back": self.playback.recorder.take_back, "sound": self.show_sound,
+            "colour": self.kit.colour.toggle, "capture": self.playback.recorder.capture, "sound": self.show_sound,
             "light": self._change_light, "keys": self.show_keys,
         }
         for index, stage in enumerate(self.stages):

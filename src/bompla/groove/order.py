@@ -107,7 +107,7 @@ def passage_hits(document: Document, passages: tuple[Passage, ...]) -> list[Hit]
     return sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id))
 
 
-def printed(document: Document, passages: tuple[Passage, ...], name: str) -> Document:
+def bounced(document: Document, passages: tuple[Passage, ...], name: str) -> Document:
     """Return the document with a new, long variation that plays what the passages do, shown, and free to be edited.
 
     Raises EditError where it would be longer than 256 bars.

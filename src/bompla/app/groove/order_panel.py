@@ -15,9 +15,9 @@ from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Chips, button, combo, label
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.order import (
+    bounced,
     order_passages,
     passage_hits,
-    printed,
     rule_for,
     variation_at,
     wander_passages,
@@ -57,8 +57,8 @@ class OrderPanel(QWidget):
         self.pages = {"order": self._order_page(), "wander": self._wander_page()}
         for page in self.pages.values():
             column.addWidget(page)
-        self.print = button("Bounce", self._print, tip="Bounce what plays into one long variation, to be edited")
-        row.addWidget(self.print)
+        self.bounce = button("Bounce", self._bounce, tip="Bounce what plays into one long variation, to be edited")
+        row.addWidget(self.bounce)
         self._choose("variation")
 
     def _own_page(self) -> QWidget:
@@ -215,10 +215,10 @@ class OrderPanel(QWidget):
         self.own.setVisible(name == "variation")
         for sequence, page in self.pages.items():
             page.setVisible(sequence == name)
-        self.print.setVisible(name != "variation")
+        self.bounce.setVisible(name != "variation")
         self._playback.baking.set_sequence(name)
 
-    def _print(self) -> None:
+    def _bounce(self) -> None:
         document = self._session.store.document
         if document is None:
             return
@@ -227,7 +227,7 @@ class OrderPanel(QWidget):
         else:
             name, passages = f"wander {document.wander.seed}", wander_passages(document)
         count = len(passage_hits(document, passages))
-        if self._session.store.edit(f"bounce {counted(count, 'hit')}", lambda d: printed(d, passages, name)):
+        if self._session.store.edit(f"bounce {counted(count, 'hit')}", lambda d: bounced(d, passages, name)):
             self.sequence.click("variation")
 
 

@@ -120,9 +120,9 @@ class TreatmentRow(QWidget):
 
 
 class ColourPanel(Panel):
-    """Shows the colour; what is dragged is heard at once. `printing` is called with what to print, `rebuilt` or `original`."""
+    """Shows the colour; what is dragged is heard at once. `bounce` is called with what to bounce, `rebuilt` or `original`."""
 
-    def __init__(self, session: Session, *, printing: Callable[[What], object]) -> None:
+    def __init__(self, session: Session, *, bounce: Callable[[What], object]) -> None:
         super().__init__()
         self._session = session
         self.body.setSpacing(5)
@@ -159,16 +159,16 @@ class ColourPanel(Panel):
             both.addWidget(bar, 1)
         self.body.addLayout(both)
         self.body.addStretch(1)
-        self.body.addLayout(self._printing_row(printing))
+        self.body.addLayout(self._bounce_row(bounce))
 
-    def _printing_row(self, printing: Callable[[What], object]) -> QHBoxLayout:
+    def _bounce_row(self, bounce: Callable[[What], object]) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
         row.addWidget(label("Bounce to a new loop", "dim"))
         kinds: tuple[tuple[What, str], ...] = (
             ("rebuilt", "the coloured pattern, cut at its hits"), ("original", "the original through the colour, with its cuts"))
         for what, words in kinds:
-            row.addWidget(button(f"the {what}", partial(printing, what), tip=f"Make a new loop of {words}"))
+            row.addWidget(button(f"the {what}", partial(bounce, what), tip=f"Make a new loop of {words}"))
         row.addStretch(1)
         return row
 

@@ -85,7 +85,7 @@ class KitStage(Stage):
         right.addWidget(self.view, 0, Qt.AlignmentFlag.AlignLeft)
         self.panel = PadPanel(self.session, listen=self._listen, leave_field=self.grid.setFocus)
         self.more = PadMore(self.session, pad=self.panel.pad, strike=self.playback.pads.strike, learn=self.playback.pads.learn_note)
-        self.colour = ColourPanel(self.session, printing=self.playback.bouncer.bounce_loop)
+        self.colour = ColourPanel(self.session, bounce=self.playback.bouncer.bounce_loop)
         self.areas = {"pad": scrolling(self.panel), "more": scrolling(self.more), "colour": scrolling(self.colour)}
         for area in self.areas.values():
             area.setFixedWidth(400)
@@ -108,7 +108,7 @@ class KitStage(Stage):
         self.quantise.setFixedWidth(78)
         self.quantise.chosen.connect(self._set_input_quantise)
         row.addWidget(self.quantise)
-        row.addWidget(button("Capture", self.playback.recorder.take_back, tip=tip("take_back")))
+        row.addWidget(button("Capture", self.playback.recorder.capture, tip=tip("capture")))
         row.addStretch(1)
         row.addWidget(button("Practice", self.show_practice_pads, tip="A simulated controller that sends MIDI to these pads"))
         self.playback.recorder.changed.connect(self.record.setChecked)

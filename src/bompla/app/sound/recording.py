@@ -78,7 +78,7 @@ class Recorder(QObject):
         strikes, self._recorded = self._recorded, []
         self.put_in([strike for strike in strikes if strike.beat is not None], "record")
 
-    def take_back(self) -> None:
+    def capture(self) -> None:
         """Put what was played last into the pattern, though nobody pressed record."""
         phrase = self.takes.last_phrase()
         if not phrase:
