@@ -21,7 +21,8 @@ from bompla.audio.files import read_clip
 from bompla.audio.loudness import loudness_db
 from bompla.demo import loop_paths
 from bompla.engine.bounce import bounce_rebuilt
-from bompla.groove.rebuild import document_from, kit_of_slices
+from bompla.groove.rebuild import document_from
+from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.document import Document
 from bompla.render.bake import bake
 from bompla.render.events import BY_SLICES, BakeRequest

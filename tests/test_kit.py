@@ -15,7 +15,8 @@ from PyQt6.QtTest import QTest
 from bompla.app.kit.pad_grid import PAD_MIME, SLICE_MIME
 from bompla.audio.clip import Clip
 from bompla.errors import EditError
-from bompla.groove.rebuild import kit_of_slices, remade_kit, tray
+from bompla.groove.rebuild import remade_kit, tray
+from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import correct_heard, set_underneath
 from bompla.model.detected_pattern import pattern_of

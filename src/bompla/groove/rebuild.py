@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left, bisect_right
+from bisect import bisect_left
 from collections.abc import Iterable
 from itertools import islice, pairwise, takewhile
 from typing import NamedTuple
@@ -30,8 +30,6 @@ LAYER_GAP = 10
 CLEAR_ENOUGH_DB = 30.0
 LIKELY = 0.5
 """Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
-
-FIRST_NOTE = 36
 
 ROWS = (Family.DRUMS, Family.SNARES, Family.HATS, Family.CYMBALS)
 """The rows of a page of pads from the lowest up; extras stand where there is room."""
@@ -192,34 +190,6 @@ def _with_pads(document: Document, pads: Iterable[Pad], made: Iterable[Pad]) -> 
         pads.append(replace(new, id=next_id, slot=slot))
         next_id += 1
     return replace(document, pads=tuple(sorted(pads, key=lambda pad: pad.slot)), next_id=next_id)
-
-
-def kit_of_slices(document: Document) -> Document:
-    """Put every slice on a pad of its own, in order, from note 36 up; each hit goes to the pad of the slice it falls in."""
-    slices = [s for s in document.slices() if not s.cut.left_out][: 8 * PADS_PER_PAGE]
-    next_id, pads = document.next_id, []
-    for place, piece in enumerate(slices):
-        cut = piece.cut
-        drum = cut.heard[0].drum if cut.heard else "perc"
-        name = cut.name or f"{piece.number} {DRUMS[drum].label.lower()}"
-        pads.append(Pad(next_id, place, drum, name, min(127, FIRST_NOTE + place), 0.0, (layer_of(cut),)))
-        next_id += 1
-    starts = [piece.cut.attack_sample for piece in slices]
-    beat_map, near = document.beat_map, ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
-
-    def moved(variation: Variation) -> Variation:
-        hits: dict[tuple[int, int], Hit] = {}
-        for hit in variation.hits:
-            place = max(0, bisect_right(starts, beat_map.sample_at(hit.at_beats) + near) - 1)
-            key = (place, round(hit.at_beats * 48))
-            if pads and (key not in hits or hits[key].velocity < hit.velocity):
-                hits[key] = replace(hit, pad_id=pads[place].id)
-        return replace(variation, hits=tuple(sorted(hits.values(), key=lambda h: (h.at_beats, h.pad_id, h.id))))
-
-    if not pads:
-        return document
-    variations = tuple(moved(variation) for variation in document.variations)
-    return replace(document, pads=tuple(pads), variations=variations, next_id=next_id)
 
 
 def tray(document: Document) -> tuple[Cut, ...]:

@@ -15,6 +15,7 @@ from bompla.model.shape import KIT_TAILS, Shape, clamped
 
 MIN_LEVEL_DB, MAX_LEVEL_DB = -48.0, 12.0
 LEVEL = Param("level_db", "Level", "dB", MIN_LEVEL_DB, MAX_LEVEL_DB, "How loud the pad is")
+UNHEARD_VELOCITY = 100
 TURN_VELOCITY = 10
 """Slices whose velocities are nearer than this are equals, and take turns."""
 
@@ -169,8 +170,13 @@ def _with_layer(document: Document, pad_id: int, layer: Layer) -> Document:
 
 def layer_of(cut: Cut, *, velocity: int | None = None, up_to: int = 127) -> Layer:
     """Return the layer that plays a cut's slice."""
-    own = cut.heard[0].velocity if cut.heard else 100
-    return Layer(cut.at_sample, cut.attack_sample, own if velocity is None else velocity, up_to)
+    return Layer(cut.at_sample, cut.attack_sample, loudest_velocity(cut) if velocity is None else velocity, up_to)
+
+
+def loudest_velocity(cut: Cut) -> int:
+    """Return how hard the loudest drum of a cut is struck, of those that are sure where any is."""
+    own = [h.velocity for h in cut.heard if h.sure] or [h.velocity for h in cut.heard]
+    return max(own, default=UNHEARD_VELOCITY)
 
 
 def _with_pad(document: Document, pad: Pad) -> Document:

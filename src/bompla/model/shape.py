@@ -18,8 +18,9 @@ KIT_TAILS = {key: words for key, words in TAILS.items() if key != "kit"}
 OUTPUTS = ("1–2", "3–4", "5–6", "7–8")
 """The pairs of a device's outputs; the first is the one that everything else plays to."""
 
-CHOKE_SETS = {-1: "as the drum", 0: "none", 1: "hats", 2: "set 2", 3: "set 3", 4: "set 4"}
-"""The set whose pads silence each other: -1 for that of the drum, 0 for none."""
+SLICES_SET = 5
+CHOKE_SETS = {-1: "as the drum", 0: "none", 1: "hats", 2: "set 2", 3: "set 3", 4: "set 4", SLICES_SET: "slices"}
+"""The set whose pads silence each other: -1 for that of the drum, 0 for none; of slices each ends where the next begins."""
 
 SHAPE_PARAMS = table((
     Param("start_ms", "Start", "ms", 0.0, 2_000.0, "How much is cut off at the start"),
@@ -81,7 +82,7 @@ PLAIN = Shape()
 def sounding(shape: Shape) -> Shape:
     """Return what of a shape is baked into the sound; the rest is done while it plays."""
     return msgspec.structs.replace(shape, gated=PLAIN.gated, release_ms=PLAIN.release_ms, room=PLAIN.room, echo=PLAIN.echo,
-                                  output=PLAIN.output)
+                                  output=PLAIN.output, choke=PLAIN.choke)
 
 
 def clamped(shape: Shape) -> Shape:

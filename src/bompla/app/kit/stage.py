@@ -16,7 +16,8 @@ from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.ui.controls import Chips, Panel, button, combo, edit_text, label, scrolling
 from bompla.app.ui.value_bar import ValueBar
-from bompla.groove.rebuild import kit_of_slices, remade_kit
+from bompla.groove.rebuild import remade_kit
+from bompla.groove.slice_kit import kit_of_slices
 from bompla.groove.takes import QUANTISE
 from bompla.model.document import PADS_PER_PAGE, Document
 from bompla.model.kit_edits import set_kit_tail

@@ -27,10 +27,9 @@ from bompla.model.analysis_result import AnalysisResult
 from bompla.model.cut_edits import add_cut, attack_near, set_heard
 from bompla.model.document import SAME_ATTACK_MS, Borrowed, Document, Heard
 from bompla.model.history import History
-from bompla.model.kit_edits import put_borrowed
+from bompla.model.kit_edits import UNHEARD_VELOCITY, put_borrowed
 from bompla.units import ms_to_samples
 
-UNHEARD_VELOCITY = 100
 OPENING, PICTURES, SPECTROGRAM = "opening", "pictures", "spectrogram"
 """Kinds of which only the newest request matters. All that shows its progress is of one kind: it is one at a time."""
 
