@@ -156,7 +156,7 @@ def test_hits_are_played_where_their_attack_is_heard(demo: tuple[Document, Clip]
 def test_a_loop_is_baked_to_its_length_at_any_rate(rate: int) -> None:
     samples = np.random.default_rng(1).uniform(-0.5, 0.5, (2 * RATE, 1)).astype(np.float32)
     clip = Clip(samples, RATE)
-    document = document_from(heard_loop(BAR), "bar")
+    document = replace(document_from(heard_loop(BAR), "bar"), tail="end")
     baked = bake(BakeRequest(document, clip, rate))
     assert baked.frames == 2 * rate
     assert baked.original.shape[1] == 2

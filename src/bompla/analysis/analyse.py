@@ -16,6 +16,7 @@ from bompla.analysis.hearing.drums import CUT_THRESHOLD, heard_of, heard_togethe
 from bompla.analysis.hearing.network import Activations, load_model, run
 from bompla.analysis.hearing.recurring import BarGrid, load_recurring, recurring
 from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, HOP, Spectrum, spectrum_of
+from bompla.analysis.hearing.strikes import strike_levels
 from bompla.analysis.loop.region import loop_of
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import Evidence, evidence_of, excerpt
@@ -127,7 +128,8 @@ def result_of(clip: Clip, heard: Listening | None, params: AnalysisParams, *, na
     source = Source(name, clip.content_hash, clip.sample_rate, clip.channels, clip.frames, path)
     if heard is None:
         return _nothing_heard(source, clip, params)
-    attacks, threshold = _attacks(clip, heard), threshold_of(params)
+    threshold = threshold_of(params)
+    attacks = _attacks(clip, heard, threshold)
     cut_at = [attack for attack in attacks if attack.strength >= threshold]
     return AnalysisResult(
         source=source,
@@ -144,18 +146,23 @@ def threshold_of(params: AnalysisParams) -> float:
     return min(1.0, CUT_THRESHOLD / params.sensitivity)
 
 
-def _attacks(clip: Clip, heard: Listening) -> tuple[Attack, ...]:
+def _attacks(clip: Clip, heard: Listening, threshold: float) -> tuple[Attack, ...]:
     """Return the attacks as values of the model, in samples of the clip; those too weak for anything to snap to are left out."""
     scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
     drums, clear = heard_of(heard.drums, load_model()), clear_db(heard.spectrum, found.samples)
-    return tuple(
-        _attack(clip, min(clip.frames - 1, round(int(found.samples[i]) * scale)), float(found.strengths[i]), drums[i], float(clear[i]))
-        for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR)
-    )
+    levels = strike_levels(heard.spectrum, found.samples, _next_strike(found, threshold, heard.spectrum.signal.size))
+    made = []
+    for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR):
+        at_sample = min(clip.frames - 1, round(int(found.samples[i]) * scale))
+        strength, clear_by = round(float(found.strengths[i]), 4), round(float(clear[i]), 1)
+        made.append(Attack(at_sample, quiet_before(clip, at_sample), strength, drums[i], clear_by, levels[i]))
+    return tuple(made)
 
 
-def _attack(clip: Clip, at_sample: int, strength: float, heard: tuple[Heard, ...], clear: float) -> Attack:
-    return Attack(at_sample, quiet_before(clip, at_sample), round(strength, 4), heard, round(clear, 1))
+def _next_strike(found: FoundAttacks, threshold: float, end: int) -> NDArray[np.int64]:
+    """Return for each attack when the next that is cut at begins, or the end of the sound."""
+    cut_at = np.append(found.samples[found.strengths >= threshold], end)
+    return np.asarray(cut_at[np.minimum(np.searchsorted(cut_at, found.samples, side="right"), cut_at.size - 1)], np.int64)
 
 
 def quiet_before(clip: Clip, at_sample: int) -> int:

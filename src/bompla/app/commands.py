@@ -147,7 +147,7 @@ GESTURES = (
     ("Groove", "drag in a lane", "select hits; Shift and a click adds one"),
     ("Groove", "right click, or drag with the right button", "delete a hit, or all the pointer passes"),
     ("Groove", "Ctrl and drag in a lane", "brush hits along the grid"),
-    ("Groove", "draw in the strip below", "set offset, velocity, length, pitch or chance of the lane's hits"),
+    ("Groove", "draw in the strip below", "set offset, velocity, length, pitch, chance or gain of the lane's hits"),
     ("Groove", "drag in the order", "move a step, or play it more or less often"),
     ("Groove", "click a faint pin", "add that missing hit"),
     ("Groove", "click mute or solo in a lane", "hear the pattern without it, or only it"),

@@ -8,25 +8,44 @@ from numpy.typing import NDArray
 from bompla.audio.clip import Clip
 from bompla.units import SILENCE_DB
 
+BLOCK_S, OVERLAP = 0.4, 4
+LOWEST_LUFS, GATE_LU = -70.0, -10.0
+_OFFSET_DB = -0.691
 _MAX_FFT_FRAMES = 1 << 20
 
 
 def loudness_db(clip: Clip) -> float:
-    """Return the K-weighted loudness of a whole clip in LUFS, `SILENCE_DB` for silence.
+    """Return the gated loudness of a whole clip in LUFS, `SILENCE_DB` for silence.
 
-    The K weighting of ITU-R BS.1770-4 is applied in the frequency domain and the power summed
-    over all channels by Parseval's theorem. There is no gate: a loop is short and repeats, so
-    its rests belong to how loud it is.
+    As in ITU-R BS.1770-4: K-weighted power summed over channels, in blocks of 400 ms that overlap by three quarters, those under
+    -70 LUFS and then those 10 LU under the rest left out; so a loop with rests is as loud as what is played in it. The weighting is
+    applied in the frequency domain. A loop goes round, and so do its blocks; what is shorter than a block is one.
     """
-    power = 0.0
+    power = _weighted_power(clip)
+    step = max(1, round(BLOCK_S / OVERLAP * clip.sample_rate))
+    if power.size <= OVERLAP * step:
+        blocks = np.array([power.mean() if power.size else 0.0])
+    else:
+        summed = np.concatenate([[0.0], np.cumsum(np.concatenate([power, power[: OVERLAP * step]]))])
+        starts = np.arange(0, power.size, step)
+        blocks = (summed[starts + OVERLAP * step] - summed[starts]) / (OVERLAP * step)
+    heard = blocks[blocks > 10.0 ** ((LOWEST_LUFS - _OFFSET_DB) / 10.0)]
+    if not heard.size:
+        return SILENCE_DB
+    heard = heard[heard > heard.mean() * 10.0 ** (GATE_LU / 10.0)]
+    return _OFFSET_DB + 10.0 * float(np.log10(heard.mean()))
+
+
+def _weighted_power(clip: Clip) -> NDArray[np.float64]:
+    """Return the K-weighted power of each frame, summed over channels."""
+    power = np.empty(clip.frames)
     for start in range(0, clip.frames, _MAX_FFT_FRAMES):
         part = clip.samples[start : start + _MAX_FFT_FRAMES]
         size = 1 << max(4, (part.shape[0] - 1).bit_length())
-        spectrum = np.abs(np.fft.rfft(part, size, axis=0)) ** 2
-        weighted = spectrum * _k_weight(size, clip.sample_rate)[:, np.newaxis]
-        power += float(2.0 * weighted.sum() - weighted[0].sum() - weighted[-1].sum()) / size
-    mean = power / max(1, clip.frames)
-    return -0.691 + 10.0 * float(np.log10(mean)) if mean > 1e-12 else SILENCE_DB
+        spectrum = np.fft.rfft(part, size, axis=0) * np.sqrt(_k_weight(size, clip.sample_rate))[:, np.newaxis]
+        weighted = np.fft.irfft(spectrum, size, axis=0)[: part.shape[0]]
+        power[start : start + part.shape[0]] = np.square(weighted).sum(axis=1)
+    return power
 
 
 def _k_weight(size: int, sample_rate: int) -> NDArray[np.float64]:

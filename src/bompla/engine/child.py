@@ -16,6 +16,7 @@ import time
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.engine.ceiling import Ceiling
 from bompla.engine.colour import Rack
 from bompla.engine.devices import SIMULATED_NAME, SimulatedDevice, SystemDevice
 from bompla.engine.layout import POOL_FRAMES, Capture, Control, SharedMemory
@@ -34,6 +35,7 @@ class Player:
         self.keeps = False
         """Whether what is played is kept for who listens in: of the simulated device, it is."""
         self._state = MixerState(pool, pairs=channels // 2)
+        self._ceiling = Ceiling(48_000)
         self._rendered = 0
         self._rate, self._last_began = 48_000, 0.0
         self.port: MidiPort | None = None
@@ -42,6 +44,7 @@ class Player:
     def prepare(self, sample_rate: int) -> str:
         """Build what colours the kit, before anything sounds; return a sentence where that cannot be."""
         self._rate = sample_rate
+        self._ceiling = Ceiling(sample_rate)
         try:
             self._state.pattern.rack, self._state.live.rack = Rack(sample_rate), Rack(sample_rate)
         except ImportError as error:
@@ -77,7 +80,7 @@ class Player:
         for start in range(0, len(out), MAX_BLOCK_FRAMES):
             part = out[start : start + MAX_BLOCK_FRAMES]
             part[:] = render(self._state, len(part))
-            peak = max(peak, float(part.max(initial=0.0)), -float(part.min(initial=0.0)))
+            peak = max(peak, self._ceiling.apply(part))
         if self.keeps:
             self._capture.write(self._rendered, out)
         self._rendered += len(out)

@@ -19,6 +19,9 @@ from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Blo
 Ranges = list[tuple[int, list[NDArray[np.void]]]]
 
 MAX_VOICES = 128
+MOST_RAISED = 2.0
+"""A strike raises a slice no more than by this above how it was played."""
+
 STEAL_FADE_FRAMES = 96
 SOFTEST_PRESSURE, HARDEST_PRESSURE = 0.25, 1.75
 """Gains of a held pad at no and at full pressure; half of it leaves it as it was struck."""
@@ -206,7 +209,7 @@ def _play_note(state: MixerState, ranges: Ranges, velocity: int, wait: int, *, t
     turn = state.turns.get(pad, 0)
     state.turns[pad] = turn + 1
     zone = same[turn % len(same)]
-    gain = float(zone["gain"]) * (velocity / max(1.0, float(zone["velocity"]))) ** 2
+    gain = float(zone["gain"]) * min(MOST_RAISED, (velocity / max(1.0, float(zone["velocity"]))) ** 2)
     _start(state, Voice(int(zone["offset"]), int(zone["length"]), gain, pad, int(zone["choke"]), Bus.LIVE, wait,
                         int(zone["sends"]), int(zone["release"])))
     if told:
@@ -214,7 +217,7 @@ def _play_note(state: MixerState, ranges: Ranges, velocity: int, wait: int, *, t
 
 
 def render(state: MixerState, frames: int) -> Block:
-    """Return the next frames, shape (frames, 2 for each pair of outputs), from -1 to 1; valid until the next call."""
+    """Return the next frames, shape (frames, 2 for each pair of outputs), of any level; valid until the next call."""
     every, pattern, live = state.out[:frames], state.pattern, state.live
     out, direct = every[:, :2], state.direct[:frames, 2:]
     every[:] = 0.0
@@ -242,7 +245,6 @@ def render(state: MixerState, frames: int) -> Block:
     out += live.run(frames, sounding[Bus.LIVE])
     if state.pairs > 1:
         every[:, 2:] += direct * gain
-    np.clip(every, -1.0, 1.0, out=every)
     state.clock += frames
     return every
 

@@ -4,32 +4,21 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable
-from itertools import islice, pairwise, takewhile
+from itertools import islice, takewhile
 from typing import NamedTuple
 
 from msgspec.structs import replace
 
+from bompla.groove.fit import fitted
+from bompla.groove.layers import layers_of
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.cut_edits import recut
 from bompla.model.detected_pattern import FIRST_NAME, detected_hits, pattern_of, played
-from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, SAME_ATTACK_MS, Cut, Document, Heard, Hit, Layer, Pad, Variation
+from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, SAME_ATTACK_MS, Cut, Document, Heard, Hit, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
-from bompla.model.kit_edits import layer_of
 from bompla.model.memo import LastMade
 from bompla.model.wording import counted
 from bompla.units import ms_to_samples
-
-MAX_LAYERS = 4
-MAX_TURNS = 3
-"""How many equal slices take turns on a pad."""
-
-TURN_CLEAR_DB = 6.0
-LAYER_GAP = 10
-"""Two velocities further apart than this sound different enough for layers of their own."""
-
-CLEAR_ENOUGH_DB = 30.0
-LIKELY = 0.5
-"""Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
 
 ROWS = (Family.DRUMS, Family.SNARES, Family.HATS, Family.CYMBALS)
 """The rows of a page of pads from the lowest up; extras stand where there is room."""
@@ -54,7 +43,7 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
     for pad_id, at_beats, velocity in detected_hits(document, document.cuts):
         hits.append(Hit(next_id, pad_id, at_beats, velocity))
         next_id += 1
-    ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
+    ordered = fitted(document, sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
     return replace(document, variations=(Variation("A", FIRST_NAME, ordered),), next_id=next_id)
 
 
@@ -165,7 +154,7 @@ def made_kit(cuts: Iterable[Cut], next_id: int) -> tuple[tuple[Pad, ...], int]:
             continue
         slot = _free_slot(drum, taken)
         taken.add(slot)
-        layers = _layers(groups[drum.key])
+        layers = layers_of(drum.key, groups[drum.key])
         pads.append(Pad(next_id, slot, drum.key, drum.label, drum.note, 0.0, layers))
         next_id += 1
     return tuple(sorted(pads, key=lambda pad: pad.slot)), next_id
@@ -202,37 +191,3 @@ def _free_slot(drum: Drum, taken: set[int]) -> int:
     row = ROWS.index(drum.family) if drum.family in ROWS else 2
     own = range(row * PAD_COLUMNS, (row + 1) * PAD_COLUMNS)
     return next(int(slot) for slot in (*own, *range(8 * PADS_PER_PAGE)) if slot not in taken)
-
-
-def _layers(group: list[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
-    """Return layers from soft to hard, parted at the widest gaps; the cleanest leads, and equals as clean take turns with it."""
-    likely = [item for item in group if item[1].confidence >= LIKELY]
-    group = sorted(likely or group, key=lambda item: item[1].velocity)
-    gaps = [
-        (b[1].velocity - a[1].velocity, index)
-        for index, (a, b) in enumerate(pairwise(group), 1)
-    ]
-    wide = sorted((gap for gap in gaps if gap[0] >= LAYER_GAP), reverse=True)[: MAX_LAYERS - 1]
-    bounds = [0, *sorted(index for _, index in wide), len(group)]
-    layers = []
-    for start, end in pairwise(bounds):
-        ranked = sorted(group[start:end], key=_cleanness, reverse=True)
-        lead = ranked[0]
-        last = end == len(group)
-        up_to = 127 if last else (group[end - 1][1].velocity + group[end][1].velocity) // 2
-        equals = [item for item in ranked[1:] if _as_clean(item, lead)][: MAX_TURNS - 1]
-        layers += [layer_of(cut, velocity=heard.velocity, up_to=up_to) for cut, heard in (lead, *equals)]
-    return tuple(layers)
-
-
-def _as_clean(item: tuple[Cut, Heard], lead: tuple[Cut, Heard]) -> bool:
-    """Whether a slice is as hard as another, with no more underneath it and not much less clear."""
-    here, there = _cleanness(item), _cleanness(lead)
-    return here[0] >= there[0] and here[1] >= there[1] - TURN_CLEAR_DB and abs(item[1].velocity - lead[1].velocity) < LAYER_GAP
-
-
-def _cleanness(item: tuple[Cut, Heard]) -> tuple[float, float, float]:
-    """Order by how little is heard underneath, then by how clearly it rises above what rings on, then by how sure it is."""
-    cut, heard = item
-    others = sum(h.confidence for h in cut.heard if h.drum != heard.drum)
-    return (-round(others, 1), min(CLEAR_ENOUGH_DB, cut.clear_db), heard.confidence)

@@ -59,7 +59,7 @@ def _moved(variation: Variation, pads: tuple[Pad, ...], starts: list[int], beat_
         place = max(0, bisect_right(starts, beat_map.sample_at(hit.at_beats) + near) - 1)
         key = (place, round(hit.at_beats * STEPS_PER_BEAT))
         if key not in hits or hits[key].velocity < hit.velocity:
-            hits[key] = replace(hit, pad_id=pads[place].id)
+            hits[key] = replace(hit, pad_id=pads[place].id, gain_db=0.0)
     return replace(variation, hits=_ordered(hits.values()))
 
 

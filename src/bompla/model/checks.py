@@ -9,7 +9,7 @@ from bompla.model.colour import set_colour
 from bompla.model.document import MAX_CUT_DISTANCE_MS, Document, Variation
 from bompla.model.drums import DRUMS, METERS
 from bompla.model.order_edits import set_order, set_wander
-from bompla.model.phrase_edits import MOST_LENGTH_BEATS, MOST_PITCH
+from bompla.model.phrase_edits import LEAST_GAIN_DB, MOST_GAIN_DB, MOST_LENGTH_BEATS, MOST_PITCH
 from bompla.model.shape import KIT_TAILS, clamped
 from bompla.model.variation_edits import MOST_PATTERN_BARS
 
@@ -80,5 +80,7 @@ def _check_hits(variation: Variation, pad_ids: set[int]) -> None:
     for hit in variation.hits:
         if hit.pad_id not in pad_ids or not 1 <= hit.velocity <= 127 or not isfinite(hit.at_beats):
             raise EditError("A hit needs a pad, a time and a velocity from 1 to 127.")
+        if not LEAST_GAIN_DB <= hit.gain_db <= MOST_GAIN_DB:
+            raise EditError("A hit's gain is out of its range.")
         if not (abs(hit.pitch) <= MOST_PITCH and 0.0 <= hit.length_beats <= MOST_LENGTH_BEATS and 0.0 <= hit.chance <= 1.0):
             raise EditError("A hit's pitch, length or chance is out of its range.")

@@ -136,7 +136,7 @@ def recut(document: Document) -> Document:
         if cut is None:
             cut = Cut(next_id, at, spot, strength, origin)
             if attack is not None:
-                cut = replace(cut, heard=attack.heard, clear_db=attack.clear_db)
+                cut = replace(cut, heard=attack.heard, clear_db=attack.clear_db, levels=attack.levels)
             new_ids.append(next_id)
             next_id += 1
         cuts.append(cut)

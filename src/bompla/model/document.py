@@ -59,7 +59,7 @@ class Attack(msgspec.Struct, frozen=True):
     """A place where sound rises: the sample, the strength from 0 to 1, the drums heard there.
 
     `cut_sample` is the quiet sample just ahead of it, where a cut belongs. `clear_db` is how far
-    the sound stands above what still rings from before.
+    the sound stands above what still rings from before, `levels` how loud it is by time and band, as `strike_levels` keeps them.
     """
 
     at_sample: int
@@ -67,6 +67,7 @@ class Attack(msgspec.Struct, frozen=True):
     strength: float
     heard: tuple[Heard, ...] = ()
     clear_db: float = 0.0
+    levels: bytes = b""
 
 
 class Cut(msgspec.Struct, frozen=True):
@@ -75,6 +76,7 @@ class Cut(msgspec.Struct, frozen=True):
     `attack_sample` is where the sound of the slice begins to rise, at or just after the cut;
     `clear_db` how far it stands above what still rings from before. `kept` names the doubts that
     the user has looked at and found well, `before` the drums that it had until it was changed, while that is offered.
+    `levels` are those of its attack; none for a cut that was not heard as one.
     """
 
     id: int
@@ -89,6 +91,7 @@ class Cut(msgspec.Struct, frozen=True):
     clear_db: float = 0.0
     kept: tuple[str, ...] = ()
     before: tuple[str, ...] = ()
+    levels: bytes = b""
 
 
 class Slice(msgspec.Struct, frozen=True):
@@ -217,7 +220,8 @@ class Hit(msgspec.Struct, frozen=True):
     """A hit of a pattern: when, in beats from the loop's start, on which pad, how hard (1 to 127).
 
     It is `pitch` semitones off its pad's, let go after `length_beats` (0 lets it ring), and plays in `chance`
-    of the passes, 0 to 1. A hit outside the loop is kept, and neither shown nor played until the loop reaches it again.
+    of the passes, 0 to 1. It sounds `gain_db` louder than its velocity says.
+    A hit outside the loop is kept, and neither shown nor played until the loop reaches it again.
     """
 
     id: int
@@ -227,6 +231,7 @@ class Hit(msgspec.Struct, frozen=True):
     pitch: float = 0.0
     length_beats: float = 0.0
     chance: float = 1.0
+    gain_db: float = 0.0
 
 
 class Feel(msgspec.Struct, frozen=True):

@@ -20,8 +20,10 @@ from bompla.units import clamped_velocity
 Stretch = tuple[float, float]
 AMOUNT = Param("amount", "Quantise by", "share", 0.0, 1.0, "How far hits move to their step, shown while it is dragged", default=1.0)
 MOST_LENGTH_BEATS, MOST_PITCH = 8.0, 24.0
-VALUES = ("offset", "velocity", "length", "pitch", "chance")
-"""What of a hit can be drawn: offset in ms from its step, velocity, length in beats, pitch in semitones, chance from 0 to 1."""
+VALUES = ("offset", "velocity", "length", "pitch", "chance", "gain")
+"""What of a hit can be drawn: offset in ms from its step, velocity, length in beats, pitch in semitones, chance from 0 to 1, gain in dB."""
+
+LEAST_GAIN_DB, MOST_GAIN_DB = -24.0, 12.0
 
 
 def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
@@ -209,6 +211,8 @@ def set_values(document: Document, what: str, values: dict[int, float], step_of:
             return replace(hit, pitch=round(max(-MOST_PITCH, min(MOST_PITCH, value)) * 2.0) / 2.0)
         if what == "chance":
             return replace(hit, chance=round(max(0.0, min(1.0, value)), 3))
+        if what == "gain":
+            return replace(hit, gain_db=round(max(LEAST_GAIN_DB, min(MOST_GAIN_DB, value)), 1))
         step = step_of(hit.at_beats)
         at = round(hit.at_beats / step) * step + value / beat_ms
         return replace(hit, at_beats=round(max(0.0, min(pattern_beats(document) - 1e-6, at)), 9))

@@ -25,6 +25,8 @@ WAYS = {STRETCHED: "stretched", BY_SLICES: "by its slices", AS_TAPE: "as a tape"
 
 SLOWEST, FASTEST = 0.2, 4.0
 MAX_SOUND_S = 12.0
+MOST_RAISED_DB = 6.0
+"""No strike makes a slice louder than this above how it was played, before its pad's level."""
 
 
 class SoundKey(NamedTuple):
@@ -154,9 +156,9 @@ def lead_frames(key: SoundKey, clip: Clip, sample_rate: int) -> int:
     return ms_to_samples(lead_ms(key.shape, attack_ms), sample_rate)
 
 
-def strike_gain(pad: Pad, layer: Layer, velocity: int) -> float:
-    """Return the gain at which a layer's sound stands for a hit of some velocity."""
-    return db_to_gain(pad.level_db + velocity_to_db(velocity) - velocity_to_db(layer.velocity))
+def strike_gain(pad: Pad, layer: Layer, velocity: int, gain_db: float = 0.0) -> float:
+    """Return the gain at which a layer's sound stands for a hit of some velocity, no more than `MOST_RAISED_DB` above its own."""
+    return db_to_gain(pad.level_db + gain_db + min(MOST_RAISED_DB, velocity_to_db(velocity) - velocity_to_db(layer.velocity)))
 
 
 def played_hits(
@@ -178,7 +180,7 @@ def played_hits(
             at = max(0, round(hit.at_beats * frames_per_beat) - lead_frames(key, clip, sample_rate))
             gate = round(hit.length_beats * frames_per_beat) + lead_frames(key, clip, sample_rate) if hit.length_beats > 0.0 else 0
             result.append(PlayedHit(
-                at_frame=at, sound=key, pad_id=pad.id, choke=pad.choke_set, gain=strike_gain(pad, layer, hit.velocity),
+                at_frame=at, sound=key, pad_id=pad.id, choke=pad.choke_set, gain=strike_gain(pad, layer, hit.velocity, hit.gain_db),
                 room=pad.shape.room, echo=pad.shape.echo, kick=pad.drum == "kick", gate_frames=gate,
                 release_frames=ms_to_samples(pad.shape.release_ms, sample_rate), chance=hit.chance, output=pad.shape.output))
     return sorted(result, key=lambda played: played.at_frame)

@@ -5,6 +5,8 @@ Nothing here needs SciPy, so that the window can bake at once.
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 import soxr
 from numpy.typing import NDArray
@@ -18,6 +20,10 @@ RING_S = 1.2
 """How much longer a sound becomes that rings on."""
 
 RING_BLEND_MS = 20.0
+RING_EDGES_HZ = (150.0, 600.0, 2_500.0, 7_000.0)
+"""Between these a sound that rings on falls by itself."""
+
+LEAST_FALL, MOST_FALL = 0.05, 0.9
 
 
 def shaped(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
@@ -82,34 +88,56 @@ def response(shape: Shape, hz: NDArray[np.float64], sample_rate: int) -> NDArray
 
 
 def ringing(sound: Sound, sample_rate: int, *, back_and_forth: bool = False) -> Sound:
-    """Return a sound that goes on: its second half again and again, blended, ever softer.
+    """Return a sound that goes on: its second half again and again, blended, ever softer, each band as fast as it was falling.
 
-    So a slower tempo leaves no hole between slices. It falls by what the half itself falls by.
+    So a slower tempo leaves no hole between slices, a kick does not hum on under the hats, and a cymbal does not end with the kick
+    that it was struck with.
     """
     half = sound[len(sound) // 2 :]
     blend = min(ms_to_samples(RING_BLEND_MS, sample_rate), len(half) // 3)
     if blend < 8:
         return sound
-    fall = float(np.sqrt((half[-blend:] ** 2).mean() / max(float((half[:blend] ** 2).mean()), 1e-12)))
-    fall = min(0.9, max(0.05, fall))
-    out, gain = sound, 1.0
-    turn = np.linspace(0.0, 1.0, blend, dtype=np.float32)[:, np.newaxis]
     wanted = len(sound) + round(RING_S * sample_rate)
-    backwards = back_and_forth
-    while len(out) < wanted and gain > 0.001:
-        if backwards:
-            piece = half[::-1] * np.float32(gain)
-        else:
-            gain *= fall
-            piece = half * np.float32(gain)
-        backwards = back_and_forth and not backwards
-        joined = out[-blend:] * (1.0 - turn) + piece[:blend] * turn
-        out = np.concatenate([out[:-blend], joined, piece[blend:]])
-    out = out[:wanted].copy()
-    last = min(len(out) - len(sound), len(out))
-    if last > 0:
-        out[-last:] *= np.linspace(1.0, 0.0, last, dtype=np.float32)[:, np.newaxis] ** 2
+    out = np.zeros((wanted, sound.shape[1]), np.float32)
+    out[: len(sound) - blend] = sound[:-blend]
+    for band in _bands(half, sample_rate):
+        fall = float(np.sqrt((band[-blend:] ** 2).mean() / max(float((band[:blend] ** 2).mean()), 1e-12)))
+        _ring_on(out, len(sound) - blend, band, blend, min(MOST_FALL, max(LEAST_FALL, fall)), back_and_forth=back_and_forth)
+    last = wanted - len(sound)
+    out[-last:] *= np.linspace(1.0, 0.0, last, dtype=np.float32)[:, np.newaxis] ** 2
     return out
+
+
+def _ring_on(out: Sound, at: int, piece: Sound, blend: int, fall: float, *, back_and_forth: bool) -> None:
+    """Add a piece to what is there from its last `blend` frames on, which lie at frame `at`: then again and again, softer by `fall`."""
+    turn = np.linspace(0.0, 1.0, blend, dtype=np.float32)[:, np.newaxis]
+    ending, gain, backwards = piece[-blend:], 1.0, back_and_forth
+    while at < len(out):
+        gain *= 1.0 if backwards else fall
+        if gain <= 0.001:
+            out[at : at + blend] += (ending * (1.0 - turn))[: len(out) - at]
+            return
+        again = (piece[::-1] if backwards else piece) * np.float32(gain)
+        joined = np.concatenate([ending * (1.0 - turn) + again[:blend] * turn, again[blend:-blend]])
+        room = min(len(joined), len(out) - at)
+        out[at : at + room] += joined[:room]
+        at, ending = at + len(joined), again[-blend:]
+        backwards = back_and_forth and not backwards
+
+
+def _bands(sound: Sound, sample_rate: int) -> list[Sound]:
+    """Return a sound in bands that add up to it."""
+    spectrum = np.fft.rfft(sound, 2 * len(sound), axis=0)
+    hz = np.fft.rfftfreq(2 * len(sound), 1.0 / sample_rate)
+    bands: list[Sound] = []
+    edges = [0.0, *(edge for edge in RING_EDGES_HZ if edge < 0.4 * sample_rate), np.inf]
+    rest = sound
+    for low, high in pairwise(edges[:-1]):
+        inside = np.where((hz >= low) & (hz < high), 1.0, 0.0)[:, np.newaxis]
+        band = np.fft.irfft(spectrum * inside, 2 * len(sound), axis=0)[: len(sound)].astype(np.float32)
+        bands.append(band)
+        rest = rest - band
+    return [*bands, rest]
 
 
 def _trimmed(sound: Sound, sample_rate: int, shape: Shape) -> Sound:

@@ -17,7 +17,7 @@ from bompla.app.theme import theme
 from bompla.app.ui.gesture import GestureWidget
 from bompla.model.detected_pattern import hits_inside
 from bompla.model.document import Document, Hit
-from bompla.model.phrase_edits import set_values
+from bompla.model.phrase_edits import LEAST_GAIN_DB, MOST_GAIN_DB, set_values
 from bompla.model.wording import counted
 
 REACH = 7.0
@@ -42,6 +42,7 @@ DETAILS: dict[str, DetailFacts] = {
     "length": DetailFacts("length", 0.0, 2.0, 0.0, lambda v: f"{v:.2f} beats" if v > 0.0 else "rings"),
     "pitch": DetailFacts("pitch", -12.0, 12.0, 0.0, lambda v: f"{v:+.1f} st"),
     "chance": DetailFacts("chance", 0.0, 1.0, 0.0, lambda v: f"{100.0 * v:.0f} %"),
+    "gain": DetailFacts("gain", LEAST_GAIN_DB, MOST_GAIN_DB, 0.0, lambda v: f"{v:+.1f} dB"),
 }
 
 
@@ -95,6 +96,8 @@ class DetailStrip(GestureWidget):
             return hit.pitch
         if self.what == "chance":
             return hit.chance
+        if self.what == "gain":
+            return hit.gain_db
         return self._session.view.grid.offset_beats(hit) * 60_000.0 / document.bpm
 
     def x_of(self, hit: Hit) -> float:

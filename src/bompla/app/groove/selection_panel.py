@@ -51,7 +51,7 @@ class SelectionPanel(Panel):
         super().__init__("Nothing selected")
         self._session, self._playback = session, playback
         self._clip: tuple[Hit, ...] = ()
-        self.facts = Facts(("pad", "at", "velocity", "off the grid"))
+        self.facts = Facts(("pad", "at", "velocity", "gain", "off the grid"))
         self.body.addWidget(self.facts)
         self.body.addLayout(self._typed())
         self.amount = ValueBar(AMOUNT)
@@ -137,6 +137,7 @@ class SelectionPanel(Panel):
         place = f"{int(first // beats) + 1}.{first % beats + 1:.2f}"
         self.facts.set("at", place if len(hits) == 1 else f"from {place}")
         self.facts.set("velocity", _span([hit.velocity for hit in hits]))
+        self.facts.set("gain", _span([round(hit.gain_db) for hit in hits], signed=True) + " dB")
         divisions = self._session.view.grid.divisions
         beat_ms = 60_000.0 / document.bpm
         offsets = [offset_beats(hit, divisions) * beat_ms for hit in hits]

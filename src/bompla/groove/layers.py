@@ -1,0 +1,144 @@
+"""Which slices lend a pad its sound, and how hard a strike each answers to."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.model.document import Cut, Heard, Layer
+from bompla.model.drums import DRUMS, Band
+from bompla.model.kit_edits import layer_of
+from bompla.model.strike_levels import decoded, fall_db, level_db
+from bompla.units import MAX_VELOCITY, db_to_velocity, velocity_to_db
+
+MAX_LAYERS = 8
+MAX_TURNS = 3
+"""How many equal slices take turns on a pad."""
+
+TURN_DB = 1.0
+"""Slices that take turns are as loud as one another, to so many dB."""
+
+TURN_COST_DB = 1.0
+LAYER_COST_DB = 1.5
+"""What a range of its own has to save, over all its strikes."""
+
+LEAD_SHARE = 0.1
+"""How much of what makes a slice unclean counts against its leading, beside how unlike the others it sounds."""
+
+MOST_COMPARED = 200
+"""Of more strikes some are left out, as every pair of them is compared."""
+
+CLEAR_ENOUGH_DB = 30.0
+OTHERS_COST_DB = 40.0
+"""What another drum, sure to be there, takes from how clean a slice is."""
+
+LIKELY = 0.5
+"""Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
+
+
+class Strike(NamedTuple):
+    """A slice in which the drum is heard: how hard, as heard and by its measured level, and how well it would stand for the drum."""
+
+    cut: Cut
+    velocity: int
+    level_velocity: int
+    clean_db: float
+
+
+def layers_of(drum: str, group: Sequence[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
+    """Return layers from soft to hard; in each range the slice that stands best for the others leads, and equals take turns with it.
+
+    A layer plays at the velocity that its measured level stands for, so that a strike is as loud on either side of a range's border.
+    Strikes in order of how hard they were heard are parted into ranges by dynamic programming (Fisher, "On grouping for maximum
+    homogeneity", 1958), for the least difference of each strike from the slice that leads its range.
+    """
+    strikes = sorted(_strikes(drum, group), key=lambda one: (one.velocity, one.level_velocity))
+    strikes = strikes[:: 1 + (len(strikes) - 1) // MOST_COMPARED]
+    costs = _costs(strikes)
+    layers: list[Layer] = []
+    ranges = _ranges(costs)
+    for index, (start, end, leading) in enumerate(ranges):
+        lead = strikes[leading]
+        up_to = MAX_VELOCITY if index == len(ranges) - 1 else (strikes[end - 1].velocity + strikes[end].velocity) // 2
+        best = costs[leading, start:end].sum()
+        order = sorted((n for n in range(start, end) if n != leading), key=lambda n: costs[n, start:end].sum())
+        equals = [strikes[n] for n in order if costs[n, start:end].sum() <= best + TURN_COST_DB * (end - start)
+                  and _apart_db(strikes[n], lead) <= TURN_DB]
+        layers += [layer_of(one.cut, velocity=one.level_velocity, up_to=up_to) for one in (lead, *equals[: MAX_TURNS - 1])]
+    return tuple(layers)
+
+
+def _costs(strikes: list[Strike]) -> NDArray[np.float64]:
+    """Return how far strike n is from strike m when it leads in its place, shape (strikes, strikes), in dB: sound, and what is unclean."""
+    unclean = LEAD_SHARE * (max(one.clean_db for one in strikes) - np.array([one.clean_db for one in strikes]))
+    shapes = np.array([10.0 * np.log10(decoded(one.cut.levels) + 1e-6).ravel() for one in strikes])
+    level = np.array([velocity_to_db(one.level_velocity) for one in strikes])
+    shapes -= level[:, np.newaxis]
+    apart = np.abs(shapes[:, np.newaxis] - shapes[np.newaxis])
+    known = ~np.isnan(apart)
+    mean = np.where(known, apart, 0.0).sum(axis=2) / np.maximum(known.sum(axis=2), 1)
+    mean = np.where(known.any(axis=2), mean, np.abs(level[:, np.newaxis] - level))
+    return np.asarray(mean + unclean[:, np.newaxis])
+
+
+def _ranges(costs: NDArray[np.float64]) -> list[tuple[int, int, int]]:
+    """Return the ranges as (first, end, which leads), at most `MAX_LAYERS`; each one more has to pay `LAYER_COST_DB`."""
+    within, leads = _within_ranges(costs)
+    count = len(costs)
+    best, froms = [np.append(0.0, np.full(count, np.inf))], [np.zeros(count + 1, np.int64)]
+    for _ in range(min(MAX_LAYERS, count)):
+        options = best[-1][:count, np.newaxis] + within + LAYER_COST_DB
+        froms.append(np.append(0, options.argmin(axis=0)))
+        best.append(np.append(np.inf, options.min(axis=0)))
+    found, end = [], count
+    for depth in range(min(range(1, len(best)), key=lambda n: best[n][count]), 0, -1):
+        start = int(froms[depth][end])
+        found.append((start, end, int(leads[start, end - 1])))
+        end = start
+    return found[::-1]
+
+
+def _within_ranges(costs: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """Return for ranges from one strike to another, both in them, what they cost and which strike leads; shape (first, last)."""
+    count = len(costs)
+    within, leads = np.full((count, count), np.inf), np.zeros((count, count), np.int64)
+    summed = np.concatenate([np.zeros((count, 1)), np.cumsum(costs, axis=1)], axis=1)
+    for start in range(count):
+        inside = summed[start:, start + 1 :] - summed[start:, [start]]
+        inside[np.tril_indices(count - start, -1)] = np.inf  # a strike cannot lead a range that ends before it
+        leads[start, start:] = start + inside.argmin(axis=0)
+        within[start, start:] = inside.min(axis=0)
+    return within, leads
+
+
+def _apart_db(one: Strike, other: Strike) -> float:
+    return abs(velocity_to_db(one.level_velocity) - velocity_to_db(other.level_velocity))
+
+
+def _strikes(drum: str, group: Sequence[tuple[Cut, Heard]]) -> list[Strike]:
+    likely = [item for item in group if item[1].confidence >= LIKELY] or list(group)
+    band = DRUMS[drum].band
+    levels = [level_db(cut.levels, band) if _stands_alone(cut, drum) else None for cut, _ in likely]
+    known = [level - velocity_to_db(heard.velocity) for (_, heard), level in zip(likely, levels, strict=True) if level is not None]
+    if not known:
+        return [Strike(cut, heard.velocity, heard.velocity, _clean_db(cut, heard)) for cut, heard in likely]
+    full_db = float(np.median(known))
+    return [Strike(cut, heard.velocity, heard.velocity if level is None else db_to_velocity(level - full_db), _clean_db(cut, heard))
+            for (cut, heard), level in zip(likely, levels, strict=True)]
+
+
+def _stands_alone(cut: Cut, drum: str) -> bool:
+    """Whether a drum's own band tells how loud it is, since nothing else in the slice sounds much there."""
+    others = [DRUMS[h.drum] for h in cut.heard if h.drum != drum and h.confidence >= LIKELY]
+    return all(DRUMS[drum].band is not other.band and other.band is not Band.MID for other in others)
+
+
+def _clean_db(cut: Cut, heard: Heard) -> float:
+    """Return how well a slice stands for its drum: little underneath, clear of what rings, its tail whole, surely the drum."""
+    others = sum(h.confidence for h in cut.heard if h.drum != heard.drum)
+    whole = fall_db(cut.levels)
+    return (-OTHERS_COST_DB * others + min(CLEAR_ENOUGH_DB, cut.clear_db)
+            + 0.5 * min(CLEAR_ENOUGH_DB, whole if whole is not None else 0.0) + 10.0 * heard.confidence)
