@@ -241,7 +241,7 @@ def test_shapes_are_copied_within_a_family_and_tails_set_for_the_kit(demo: tuple
     assert all(document.pad(p.id).shape.tune == 3.0 for p in hats)
     assert all(p.shape == PLAIN for p in document.pads if not p.drum.startswith("hat"))
     rings = set_kit_tail(demo[0], "ring")
-    short, long = bake(BakeRequest(demo[0], clip, RATE)), bake(BakeRequest(rings, clip, RATE))
+    short, long = bake(BakeRequest(set_kit_tail(demo[0], "end"), clip, RATE)), bake(BakeRequest(rings, clip, RATE))
     before = {key.start: len(sound) for key, sound in short.sounds.items()}
     assert all(len(sound) > before[key.start] + 0.05 * RATE for key, sound in long.sounds.items())
     with pytest.raises(EditError, match="ring on"):

@@ -263,7 +263,8 @@ def test_a_drawn_hit_is_as_loud_as_this_drum_is_in_the_original(demo: tuple[Docu
     document = demo[0]
     snare = next(pad for pad in document.pads if pad.drum == "snare")
     heard = [h.velocity for c in document.cuts for h in c.heard if h.drum == "snare" and h.sure]
-    assert usual_velocity(document, snare.id) == pytest.approx(np.median(heard), abs=1)
+    assert min(heard) < 50, "there are ghosts"
+    assert usual_velocity(document, snare.id) == pytest.approx(np.median([v for v in heard if v > 65]), abs=1)
     drawn = add_hit(document, snare.id, 1.7)
     assert next(h for h in pattern_of(drawn).hits if h.at_beats == 1.7).velocity == usual_velocity(document, snare.id)
     with pytest.raises(EditError, match="already"):

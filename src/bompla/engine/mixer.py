@@ -23,6 +23,7 @@ MOST_RAISED = 2.0
 """A strike raises a slice no more than by this above how it was played."""
 
 STEAL_FADE_FRAMES = 96
+CUT_FADE_FRAMES = 192
 SOFTEST_PRESSURE, HARDEST_PRESSURE = 0.25, 1.75
 """Gains of a held pad at no and at full pressure; half of it leaves it as it was struck."""
 
@@ -88,8 +89,10 @@ def apply(state: MixerState, record: NDArray[np.void]) -> None:
     offset, length = int(record["offset"]), int(record["length"])
     if op == Op.STRIKE:
         pad = int(record["pad"])
-        _start(state, Voice(offset, length, float(record["x"]), pad, int(record["choke"]), Bus.LIVE, 0,
-                            int(record["sends"]), int(record["y"])))
+        voice = Voice(offset, length, float(record["x"]), pad, int(record["choke"]), Bus.LIVE, 0, int(record["sends"]), int(record["y"]))
+        if pad >= PADS_END:  # a stretch of the loop, which ends where it is cut
+            voice.fade_from, voice.fade_frames = max(0, length - CUT_FADE_FRAMES), CUT_FADE_FRAMES
+        _start(state, voice)
         if 0 <= pad < PADS_END and record["flag"] > 0:
             state.played.append((state.position, pad, int(record["flag"]), int(state.playing), 0))
     elif op == Op.PLAY:

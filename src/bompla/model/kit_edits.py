@@ -76,8 +76,7 @@ def copy_pad(document: Document, pad_id: int, slot: int) -> Document:
     pad = document.pad(pad_id)
     if any(p.slot == slot for p in document.pads):
         raise EditError("There is a pad at that place; clear it first.")
-    notes = {p.note for p in document.pads}
-    note = next((n for n in (*range(pad.note + 1, 128), *range(pad.note)) if n not in notes), pad.note)
+    note = free_note(document, pad.note)
     new = replace(_at_note(pad, note), id=document.next_id, slot=slot, name=f"{pad.name} 2"[:40])
     return replace(document, pads=tuple(sorted([*document.pads, new], key=lambda p: p.slot)), next_id=document.next_id + 1)
 
@@ -111,9 +110,16 @@ def _put_layer(document: Document, slot: int, layer: Layer, drum: str, name: str
     pad = next((p for p in document.pads if p.slot == slot), None)
     if pad is not None:
         return _with_pad(document, replace(pad, layers=(layer,)))
-    new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, DRUMS[drum].note, 0.0, (layer,), own=True)
+    note = free_note(document, DRUMS[drum].note)
+    new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, note, 0.0, (layer,), own=True)
     pads = tuple(sorted([*document.pads, new], key=lambda p: p.slot))
     return replace(document, pads=pads, next_id=document.next_id + 1)
+
+
+def free_note(document: Document, note: int) -> int:
+    """Return a MIDI note that no pad has: this one, or the next after it that is free."""
+    taken = {pad.note for pad in document.pads}
+    return next((n for n in (*range(note, 128), *range(note)) if n not in taken), note)
 
 
 def move_pad(document: Document, pad_id: int, slot: int) -> Document:

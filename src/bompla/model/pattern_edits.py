@@ -3,24 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
+from itertools import pairwise
 from statistics import median
 
 from msgspec.structs import replace
 
 from bompla.errors import EditError
-from bompla.model.detected_pattern import pattern_beats, pattern_of
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Variation
 from bompla.units import clamped_velocity
 
 DEFAULT_VELOCITY = 100
 SAME_BEATS = 1.0 / 32.0
+TWO_LEVELS = 20
+"""A drum whose velocities leave so wide a gap is played at two levels, ghosts and accents."""
 
 
 def usual_velocity(document: Document, pad_id: int) -> int:
-    """Return the velocity that a drawn hit gets: the middle of what the original plays on this pad."""
+    """Return the velocity that a drawn hit gets: the middle of what the original plays on this pad, or of its accents."""
     pad = document.pad(pad_id)
-    heard = [h.velocity for cut in document.cuts for h in cut.heard if h.drum == pad.drum and h.sure]
-    return round(median(heard)) if heard else DEFAULT_VELOCITY
+    heard = sorted(h.velocity for cut in document.cuts for h in cut.heard if h.drum == pad.drum and h.sure)
+    if not heard:
+        return DEFAULT_VELOCITY
+    gap, at = max(((b - a, n) for n, (a, b) in enumerate(pairwise(heard), 1)), default=(0, 0))
+    return round(median(heard[at:] if gap >= TWO_LEVELS else heard))
 
 
 def add_hit(document: Document, pad_id: int, at_beats: float, velocity: int | None = None) -> Document:
@@ -39,19 +45,23 @@ def add_hit(document: Document, pad_id: int, at_beats: float, velocity: int | No
 
 
 def add_played(document: Document, hits: Sequence[tuple[int, float, int, float]], *, replacing: bool = False) -> Document:
-    """Add hits that were played, as (pad id, beat, velocity, pitch), or put them in place of all that those pads had.
+    """Add hits that were played, as (pad id, beat, velocity, pitch), or put them in place of what those pads had in the bars played.
 
     A hit nearer than a 32nd of a beat to one of the same pad takes its place.
     """
     known = {pad.id for pad in document.pads}
     hits = [hit for hit in hits if hit[0] in known and 0.0 <= hit[1] < pattern_beats(document)]
     struck = {hit[0] for hit in hits}
+    bar = pattern_meter(document).beats_per_bar
+    first, last = (int(end((hit[1] for hit in hits), default=0.0) // bar) for end in (min, max))
     times = {pad_id: [hit[1] for hit in hits if hit[0] == pad_id] for pad_id in struck}
 
     def stays(hit: Hit) -> bool:
         if hit.pad_id not in struck:
             return True
-        return not replacing and all(abs(hit.at_beats - beat) >= SAME_BEATS for beat in times[hit.pad_id])
+        if replacing and first <= int(hit.at_beats // bar) <= last:
+            return False
+        return all(abs(hit.at_beats - beat) >= SAME_BEATS for beat in times[hit.pad_id])
 
     made = [Hit(document.next_id + n, pad_id, float(beat), clamped_velocity(velocity), pitch)
             for n, (pad_id, beat, velocity, pitch) in enumerate(hits)]

@@ -23,6 +23,9 @@ RING_BLEND_MS = 20.0
 RING_EDGES_HZ = (150.0, 600.0, 2_500.0, 7_000.0)
 """Between these a sound that rings on falls by itself."""
 
+LEAST_LEFT_MS = 30.0
+"""Trimming leaves so much of every sound, if it was as long."""
+
 LEAST_FALL, MOST_FALL = 0.05, 0.9
 
 
@@ -142,7 +145,8 @@ def _bands(sound: Sound, sample_rate: int) -> list[Sound]:
 
 def _trimmed(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
     start = min(ms_to_samples(shape.start_ms, sample_rate), max(0, len(sound) - 64))
-    end = max(start + 1, len(sound) - ms_to_samples(shape.end_ms, sample_rate))
+    least = min(len(sound), start + ms_to_samples(LEAST_LEFT_MS, sample_rate))  # layers are not all as long as the one that is seen
+    end = max(start + 1, least, len(sound) - ms_to_samples(shape.end_ms, sample_rate))
     return sound[start:end]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -14,7 +15,7 @@ from bompla.engine.layout import PADS_END, sends_of
 from bompla.groove.takes import Strike
 from bompla.model.detected_pattern import pattern_beats
 from bompla.model.document import Slice
-from bompla.render.events import sound_key, strike_gain, with_stacked
+from bompla.render.events import SoundKey, sound_key, strike_gain, with_stacked
 from bompla.units import ms_to_samples
 
 
@@ -27,6 +28,8 @@ class Pads(QObject):
         super().__init__(parent)
         self._session, self._engine, self._baking, self._recorder = session, engine, baking, recorder
         self._turns: dict[int, int] = {}
+        self._last: dict[int, SoundKey] = {}
+        session.project.opened.connect(lambda: self._last.clear())
         self._learner: tuple[int, Callable[[int], object]] | None = None
 
     def strike(self, pad_id: int, velocity: int = 100, pitch: float = 0.0) -> bool:
@@ -42,11 +45,16 @@ class Pads(QObject):
             if layer is None:
                 continue
             shape = pad.shape
-            sounded |= self._engine.strike(
-                sound_key(document, pad, layer, clip, pitch), pad=pad.id % PADS_END, choke=pad.choke_set,
-                gain=strike_gain(pad, layer, velocity), velocity=velocity,
+            strike = partial(
+                self._engine.strike, pad=pad.id % PADS_END, choke=pad.choke_set, gain=strike_gain(pad, layer, velocity), velocity=velocity,
                 sends=sends_of(shape.room, shape.echo, kick=pad.drum == "kick", output=shape.output),
                 release=ms_to_samples(shape.release_ms, self._engine.sample_rate) if shape.gated else 0, told=pad.id == pad_id)
+            key = sound_key(document, pad, layer, clip, pitch)
+            if strike(key):
+                self._last[pad.id] = key
+                sounded = True
+            elif pad.id in self._last:  # until the changed sound is made, the pad plays the one it had
+                sounded |= strike(self._last[pad.id])
         return sounded
 
     def let_go(self, pad_id: int) -> None:
