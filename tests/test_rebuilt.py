@@ -10,6 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 
 from bompla.analysis.analyse import analyse
 from bompla.audio.clip import Clip
@@ -23,7 +25,7 @@ from bompla.groove.rebuild import document_from
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.detected_pattern import pattern_of, played
 from bompla.model.document import Cut, Document, Pad
-from bompla.model.kit_edits import put_on_slot
+from bompla.model.kit_edits import put_on_slot, set_pad_level
 from bompla.model.pattern_edits import add_played
 from bompla.model.strike_levels import BAND_COUNT, SIZE, STRETCHES_MS, decoded, encoded, fall_db, level_db
 from bompla.render.bake import bake
@@ -178,6 +180,25 @@ def test_a_slice_put_on_an_empty_pad_gets_a_note_of_its_own(demo: tuple[Document
         document = put_on_slot(document, slot, cut.id)
     notes = [pad.note for pad in document.pads]
     assert len(notes) == len(set(notes))
+
+
+def test_the_meter_holds_a_peak_over_full_scale_and_names_the_pad(demo_window: Any, qtbot: Any) -> None:
+    window = demo_window
+    document = window.session.store.document
+    kick = next(pad for pad in document.pads if pad.drum == "kick")
+    window.session.store.edit("louder", lambda d: set_pad_level(d, kick.id, 12.0))
+    qtbot.waitUntil(lambda: not window.playback.busy, timeout=20_000)
+    window.listening.blend.setValue(100)
+    window.listening.equal.click()
+    window.listening.play.click()
+    qtbot.waitUntil(lambda: window.listening.meter.over, timeout=20_000)
+    window.listening.play.click()
+    assert window.listening.meter.loudest in {pad.name for pad in document.pads}
+    assert "over full scale" in window.listening.meter.toolTip()
+    assert np.abs(window.playback.engine.captured(since_frame=0)).max() <= 1.0
+    qtbot.waitUntil(lambda: window.listening.meter.level_db < 0.0, timeout=20_000)
+    QTest.mouseClick(window.listening.meter, Qt.MouseButton.LeftButton)
+    assert not window.listening.meter.over
 
 
 def test_rests_do_not_make_a_loop_softer() -> None:

@@ -13,11 +13,14 @@ from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, combo, label
+from bompla.app.ui.level_meter import LevelMeter
+from bompla.engine.host import EngineState
 from bompla.model.cut_edits import choose_reading
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document, TempoReading
 from bompla.model.wording import position
 from bompla.render.events import WAYS
+from bompla.render.levels import loudest_pad
 
 SPEEDS = (25, 50, 60, 70, 80, 90, 100, 110, 125, 150, 200)
 """Listening speeds in percent."""
@@ -77,6 +80,8 @@ class ListeningBar(QWidget):
         self.position.setFixedWidth(84)
         self.position.setAccessibleName("Position in bars and beats")
         row.addWidget(self.position)
+        self.meter = LevelMeter()
+        row.addWidget(self.meter)
         row.addStretch(1)
         row.addWidget(label("Original", "dim"))
         self.blend = BlendSlider()
@@ -103,6 +108,7 @@ class ListeningBar(QWidget):
         row.addWidget(self.double)
         self._bars_offered = 0
         playback.transport.moved.connect(self._moved)
+        playback.transport.looked_at.connect(self._metered)
         playback.baking.baked_changed.connect(self._show_tempo)
         playback.transport.state_changed.connect(self._state_changed)
         playback.transport.device_changed.connect(self._device_changed)
@@ -171,6 +177,14 @@ class ListeningBar(QWidget):
         beats = max(0.0, document.beat_map.beat_at(at_sample))
         meter = pattern_meter(document) if self._playback.baking.sequence == "variation" else document.loop.meter
         self.position.setText(position(beats, meter))
+
+    def _metered(self, state: EngineState) -> None:
+        loudest = ""
+        document, baked = self._session.store.document, self._playback.baking.baked
+        if state.peak > 1.0 and document is not None and baked is not None:
+            pad_id = loudest_pad(baked, state.position)
+            loudest = next((pad.name for pad in document.pads if pad.id == pad_id), "")
+        self.meter.show_peak(state.peak if state.playing or state.voices else 0.0, loudest)
 
     def _scale(self, factor: float) -> None:
         document = self._session.store.document

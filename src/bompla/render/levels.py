@@ -8,9 +8,11 @@ import numpy as np
 
 from bompla.audio.clip import Clip
 from bompla.model.document import Document, Pad
+from bompla.render.events import Baked
 from bompla.units import ms_to_samples
 
 FADE_OUT_MS = 4.0
+LATELY_MS = 150.0
 CLICK_LEVEL = 0.001
 """A sound that ends above this, -60 dB, would click."""
 
@@ -35,6 +37,14 @@ def level_as_the_kit(document: Document, clip: Clip, pad: Pad, borrowed: Mapping
     own = loudest_db(pad)
     others = [found + other.level_db for other in document.pads if other.id != pad.id and (found := loudest_db(other)) is not None]
     return float(np.median(others)) - own if own is not None and others else 0.0
+
+
+def loudest_pad(baked: Baked, at_frame: int) -> int:
+    """Return the id of the pad whose hit of the last 150 ms before a place is loudest, 0 where there is none."""
+    first = at_frame - ms_to_samples(LATELY_MS, baked.sample_rate)
+    lately = [hit for hit in baked.events if first <= hit.at_frame <= at_frame]
+    loudest = max(lately, key=lambda hit: hit.gain * float(np.abs(baked.sounds[hit.sound]).max(initial=0.0)), default=None)
+    return loudest.pad_id if loudest is not None else 0
 
 
 def fade_out_ms(clip: Clip, start: int, end: int) -> float:

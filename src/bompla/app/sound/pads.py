@@ -29,7 +29,7 @@ class Pads(QObject):
         self._session, self._engine, self._baking, self._recorder = session, engine, baking, recorder
         self._turns: dict[int, int] = {}
         self._last: dict[int, SoundKey] = {}
-        session.project.opened.connect(lambda: self._last.clear())
+        session.project.opened.connect(self._last.clear)
         self._learner: tuple[int, Callable[[int], object]] | None = None
 
     def strike(self, pad_id: int, velocity: int = 100, pitch: float = 0.0) -> bool:
