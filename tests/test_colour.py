@@ -184,7 +184,7 @@ def test_chance_length_and_pitch_of_hits_are_played_and_written(demo: tuple[Docu
     base = replace(first, at_beats=0.5, velocity=110)
 
     def with_hit(**what: float) -> Document:
-        return with_pattern(document, replace(pattern_of(document), hits=(replace(base, **what),)))
+        return with_pattern(replace(document, tail="end"), replace(pattern_of(document), hits=(replace(base, **what),)))
 
     whole = bounce_rebuilt(bake(BakeRequest(with_hit(), clip, RATE))).samples
     short = bounce_rebuilt(bake(BakeRequest(with_hit(length_beats=0.1), clip, RATE))).samples

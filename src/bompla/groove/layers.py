@@ -25,6 +25,9 @@ TURN_COST_DB = 1.0
 LAYER_COST_DB = 1.5
 """What a range of its own has to save, over all its strikes."""
 
+LEAST_RANGE = 2
+"""Ranges are parted only where velocities leave such a gap: nobody strikes a pad more evenly."""
+
 LEAD_SHARE = 0.1
 """How much of what makes a slice unclean counts against its leading, beside how unlike the others it sounds."""
 
@@ -32,7 +35,7 @@ MOST_COMPARED = 200
 """Of more strikes some are left out, as every pair of them is compared."""
 
 CLEAR_ENOUGH_DB = 30.0
-OTHERS_COST_DB = 40.0
+OTHERS_COST_DB = 60.0
 """What another drum, sure to be there, takes from how clean a slice is."""
 
 LIKELY = 0.5
@@ -59,7 +62,7 @@ def layers_of(drum: str, group: Sequence[tuple[Cut, Heard]]) -> tuple[Layer, ...
     strikes = strikes[:: 1 + (len(strikes) - 1) // MOST_COMPARED]
     costs = _costs(strikes)
     layers: list[Layer] = []
-    ranges = _ranges(costs)
+    ranges = _ranges(costs, np.array([one.velocity for one in strikes]))
     for index, (start, end, leading) in enumerate(ranges):
         lead = strikes[leading]
         up_to = MAX_VELOCITY if index == len(ranges) - 1 else (strikes[end - 1].velocity + strikes[end].velocity) // 2
@@ -84,9 +87,10 @@ def _costs(strikes: list[Strike]) -> NDArray[np.float64]:
     return np.asarray(mean + unclean[:, np.newaxis])
 
 
-def _ranges(costs: NDArray[np.float64]) -> list[tuple[int, int, int]]:
+def _ranges(costs: NDArray[np.float64], velocities: NDArray[np.int64]) -> list[tuple[int, int, int]]:
     """Return the ranges as (first, end, which leads), at most `MAX_LAYERS`; each one more has to pay `LAYER_COST_DB`."""
     within, leads = _within_ranges(costs)
+    within[1:][np.diff(velocities) < LEAST_RANGE] = np.inf
     count = len(costs)
     best, froms = [np.append(0.0, np.full(count, np.inf))], [np.zeros(count + 1, np.int64)]
     for _ in range(min(MAX_LAYERS, count)):

@@ -135,7 +135,7 @@ def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: flo
     tune = pitch + (document.colour.tune if document.colour.on else 0.0)
     if tune:
         shape = replace(shape, tune=round(shape.tune + tune, 4))
-    if shape.tail == PLAIN.tail and document.tail != "end":
+    if shape.tail == PLAIN.tail and document.tail != "end" and not layer.of:  # a sound from a file is whole
         shape = replace(shape, tail=document.tail)
     if shape.clean <= 0.0 or layer.of:
         return SoundKey(start, end, attack, shape, of=layer.of)

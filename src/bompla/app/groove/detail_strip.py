@@ -22,7 +22,7 @@ from bompla.model.wording import counted
 
 REACH = 7.0
 MARGIN = 9.0
-WAYS = (("hand", "by hand"), ("line", "line"), ("curve", "curve"), ("chance", "by chance"))
+WAYS = (("hand", "hand"), ("line", "line"), ("curve", "curve"), ("chance", "random"))
 
 
 @dataclass(frozen=True)
