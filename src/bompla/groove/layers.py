@@ -28,6 +28,9 @@ LAYER_COST_DB = 1.5
 LEAST_RANGE = 2
 """Ranges are parted only where velocities leave such a gap: nobody strikes a pad more evenly."""
 
+MOST_RAISED_DB, LEVEL_SHARE = 6.0, 0.1
+"""A slice is raised no more than so far when it plays; each dB of difference counts a little, each beyond that in full."""
+
 LEAD_SHARE = 0.1
 """How much of what makes a slice unclean counts against its leading, beside how unlike the others it sounds."""
 
@@ -84,7 +87,9 @@ def _costs(strikes: list[Strike]) -> NDArray[np.float64]:
     known = ~np.isnan(apart)
     mean = np.where(known, apart, 0.0).sum(axis=2) / np.maximum(known.sum(axis=2), 1)
     mean = np.where(known.any(axis=2), mean, np.abs(level[:, np.newaxis] - level))
-    return np.asarray(mean + unclean[:, np.newaxis])
+    louder = level - level[:, np.newaxis]
+    raised = np.maximum(0.0, louder - MOST_RAISED_DB) + LEVEL_SHARE * np.abs(louder)
+    return np.asarray(mean + raised + unclean[:, np.newaxis])
 
 
 def _ranges(costs: NDArray[np.float64], velocities: NDArray[np.int64]) -> list[tuple[int, int, int]]:
