@@ -220,7 +220,7 @@ def test_the_order_is_heard_to_change_at_its_sample(groove: Any, qtbot: Any) -> 
     """C has only kicks, B none: in the recording of the device the kicks are where C is, to the sample."""
     window, session, playback = groove, groove.session, groove.playback
     session.store.edit("three", three_variations)
-    session.store.edit("under the ceiling", lambda d: replace(d, pads=tuple(replace(pad, level_db=-9.0) for pad in d.pads)))
+    session.store.edit("under the ceiling", lambda d: replace(d, tail="end", pads=tuple(replace(pad, level_db=-9.0) for pad in d.pads)))
     panel = window.groove.order
     panel.sequence.click("order")
     for index in (1, 2):
