@@ -89,7 +89,6 @@ class GrooveStage(Stage):
     def _detail_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(label("Draw", "dim"))
         self.details = Chips("Value to draw")
         self.details.offer([(key, facts.label) for key, facts in DETAILS.items()], self.detail.what)
         self.details.chosen.connect(lambda key: self.detail.show_value(str(key)))
