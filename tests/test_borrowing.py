@@ -135,7 +135,7 @@ def test_files_are_dropped_on_pads_heard_saved_and_taken_back(demo_window: Any, 
     settle(qtbot, window)
     pad = session.store.document.pad(kick.id)
     assert [layer.of for layer in pad.layers] == [session.store.document.borrowed[0].content_hash]
-    assert session.view.selection.pad_id == kick.id
+    assert session.shown.selection.pad_id == kick.id
     assert not window.kit.panel.grab().isNull()
     engine = playback.engine
     start = engine.state.rendered_frames
@@ -201,7 +201,7 @@ def test_outputs_are_chosen_for_a_pad_and_a_device_and_heard(demo_window: Any, q
     window, session, playback = demo_window, demo_window.session, demo_window.playback
     window.go_to(2)
     snare = next(p for p in session.store.document.pads if p.drum == "snare")
-    session.view.select(pad_id=snare.id)
+    session.shown.select(pad_id=snare.id)
     more = window.kit.more
     more.output.setCurrentIndex(2)
     more.output.activated.emit(2)

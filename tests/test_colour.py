@@ -263,7 +263,7 @@ def test_how_a_pad_plays_through_the_window(demo_window: Any, qtbot: Any) -> Non
     window.go_to(2)
     window.kit.view.click("more")
     snare = next(p for p in session.store.document.pads if p.drum == "snare")
-    session.view.select(pad_id=snare.id)
+    session.shown.select(pad_id=snare.id)
     more = window.kit.more
     more.gated.click()
     assert session.store.document.pad(snare.id).shape.gated

@@ -38,7 +38,7 @@ def groove(demo_window: Any) -> Any:
     """The window at the Groove stage with the snare's lane chosen."""
     demo_window.go_to(3)
     snare = next(p for p in demo_window.session.store.document.pads if p.drum == "snare")
-    demo_window.session.view.select(pad_id=snare.id)
+    demo_window.session.shown.select(pad_id=snare.id)
     demo_window.snare = snare
     return demo_window
 
@@ -46,23 +46,23 @@ def groove(demo_window: Any) -> Any:
 def test_a_wrong_hit_is_mended_by_its_ghost_pin(groove: Any) -> None:
     session, lanes = groove.session, groove.groove.lanes
     before = session.store.document
-    assert lanes._session.view.missing() == ()
+    assert lanes._session.shown.missing() == ()
     hit = next(h for h in pattern_of(before).hits if h.pad_id == groove.snare.id and h.at_beats > 4)
     QTest.mouseClick(lanes, Qt.MouseButton.RightButton, NONE, lanes.pin(hit).toPoint())
-    assert [(g[0], round(g[1], 2)) for g in lanes._session.view.missing()] == [(hit.pad_id, round(hit.at_beats, 2))]
+    assert [(g[0], round(g[1], 2)) for g in lanes._session.shown.missing()] == [(hit.pad_id, round(hit.at_beats, 2))]
     QTest.mouseClick(lanes, LEFT, NONE, lanes.pin(hit).toPoint() + QPoint(1, 4))
     back = [h for h in pattern_of(session.store.document).hits if h.pad_id == hit.pad_id]
     assert any(abs(h.at_beats - hit.at_beats) < 1e-6 and h.velocity == hit.velocity for h in back)
-    assert lanes._session.view.missing() == ()
+    assert lanes._session.shown.missing() == ()
     gone = [h.id for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id]
     session.store.edit("take out", lambda d: delete_hits(d, gone))
-    assert len(lanes._session.view.missing()) == len(gone)
+    assert len(lanes._session.shown.missing()) == len(gone)
     lanes.setFocus()
     QTest.keyClick(lanes, Qt.Key.Key_H, CTRL)
     assert len([h for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id]) == len(gone)
     groove.groove.missing_hits.click()
     session.store.edit("take out", lambda d: delete_hits(d, [h.id for h in pattern_of(d).hits]))
-    assert lanes._session.view.missing() == ()
+    assert lanes._session.shown.missing() == ()
 
 
 def test_each_writer_is_seen_written_and_undone(groove: Any, qtbot: Any) -> None:
@@ -192,7 +192,7 @@ def test_what_was_heard_is_shown_played_and_never_changed(groove: Any, qtbot: An
         (h.pad_id, round(h.at_beats, 3)) for h in pattern_of(before).hits}
     settle(qtbot, groove)
     assert len(groove.playback.baking.baked.events) == len(pattern_of(document).hits)
-    assert stage.session.view.missing() == ()
+    assert stage.session.shown.missing() == ()
     lane = stage.lanes.lane(groove.snare.id)
     taken = [h.at_beats for h in pattern_of(document).hits if h.pad_id == groove.snare.id]
     free = next(step / 4 for step in range(4 * document.loop.beats) if all(abs(step / 4 - beat) > 0.2 for beat in taken))
@@ -327,7 +327,7 @@ def test_what_no_drummer_could_play_is_said(groove: Any) -> None:
     assert "delete" in stage.tidy.text()
     count = int(stage.tidy.text().split()[-1])
     QApplication.sendEvent(stage.tidy, QEnterEvent(QPointF(2, 2), QPointF(2, 2), QPointF(2, 2)))
-    shown = session.view.selection.hit_ids
+    shown = session.shown.selection.hit_ids
     assert len(shown) == count, "what it will take out is selected"
     stage.tidy.click()
     assert not {h.id for h in pattern_of(session.store.document).hits} & shown

@@ -254,7 +254,7 @@ def test_a_pad_is_shaped_on_its_picture_and_heard_so(demo_window: Any, qtbot: An
     window.go_to(2)
     panel = window.kit.panel
     kick = next(p for p in session.store.document.pads if p.drum == "kick")
-    session.view.select(pad_id=kick.id)
+    session.shown.select(pad_id=kick.id)
 
     def heard() -> np.ndarray:
         settle(qtbot, window)
@@ -307,7 +307,7 @@ def test_what_is_underneath_a_pad_is_told(demo_window: Any) -> None:
     window = demo_window
     session, panel = window.session, window.kit.panel
     kick = next(p for p in session.store.document.pads if p.drum == "kick")
-    session.view.select(pad_id=kick.id)
+    session.shown.select(pad_id=kick.id)
     window.go_to(2)
     both = next(s for s in session.store.document.slices() if {h.drum for h in s.cut.heard if h.confidence > 0.3} == {"kick", "hat_closed"})
     session.store.edit("put on pad", lambda d: put_on_slot(d, kick.slot, both.cut.id))

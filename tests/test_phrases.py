@@ -279,7 +279,7 @@ def test_wandering_is_bounced_and_sent_out_through_the_window(groove: Any, qtbot
 def test_values_are_drawn_across_the_chosen_lane(groove: Any) -> None:
     session, strip = groove.session, groove.groove.detail
     hat = next(p for p in session.store.document.pads if p.drum == "hat_closed")
-    session.view.select(pad_id=hat.id, hit_ids=frozenset())
+    session.shown.select(pad_id=hat.id, hit_ids=frozenset())
     before = session.store.document
     hits = strip.hits()
     for what, way in (("velocity", "line"), ("chance", "hand"), ("pitch", "curve"), ("length", "chance"), ("offset", "line")):
@@ -323,7 +323,7 @@ def test_hits_are_brushed_erased_dragged_to_another_lane_copied_and_turned_round
     QTest.mouseRelease(lanes, Qt.MouseButton.RightButton, NONE, at(2.5, snare.id, 0.8))
     left = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert [h.at_beats for h in left] == pytest.approx([1.0, 1.5])
-    session.view.select(pad_id=snare.id, hit_ids=frozenset(h.id for h in left))
+    session.shown.select(pad_id=snare.id, hit_ids=frozenset(h.id for h in left))
     selected = stage.selected
     selected.again()
     assert [h.at_beats for h in pattern_of(session.store.document).hits if h.pad_id == snare.id] == pytest.approx([1.0, 1.5, 2.0, 2.5])
@@ -331,7 +331,7 @@ def test_hits_are_brushed_erased_dragged_to_another_lane_copied_and_turned_round
     groove.playback.transport.seek(float(document.beat_map.samples_at(8.0)))
     session.store.undo()
     selected.choose_lane()
-    assert len(session.view.selection.hit_ids) == 2
+    assert len(session.shown.selection.hit_ids) == 2
     selected.velocity.setValue(64)
     selected.offset.setValue(12.0)
     typed = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
@@ -440,7 +440,7 @@ def test_of_the_original_only_the_lanes_band_is_heard(groove: Any, qtbot: Any) -
     qtbot.waitUntil(lambda: not playback.busy)
     whole = playback.baking.baked.original
     kick = next(p for p in session.store.document.pads if p.drum == "kick")
-    session.view.select(pad_id=kick.id)
+    session.shown.select(pad_id=kick.id)
     groove.groove.band.click()
     qtbot.waitUntil(lambda: not playback.busy and playback.baking.baked.original is not whole)
     low = playback.baking.baked.original

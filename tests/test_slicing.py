@@ -201,15 +201,15 @@ def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: A
 
     click(3)
     click(6, SHIFT)
-    assert set(session.view.selection.cut_ids) == {s.cut.id for s in slices[3:7]}
+    assert set(session.shown.selection.cut_ids) == {s.cut.id for s in slices[3:7]}
     click(9, CTRL)
-    assert len(session.view.selection.cut_ids) == 5
+    assert len(session.shown.selection.cut_ids) == 5
     press(view, Qt.Key.Key_H, CTRL)
     assert sum(c.locked for c in session.store.document.cuts) == 5
     assert "4 more" in stage.panel.heading.text()
     press(view, Qt.Key.Key_K, ALT)
     assert session.store.history.undo_label == "name 5 slices kick"
-    assert all(session.store.document.cut(i).heard[0].drum == "kick" for i in session.view.selection.cut_ids)
+    assert all(session.store.document.cut(i).heard[0].drum == "kick" for i in session.shown.selection.cut_ids)
     press(view, Qt.Key.Key_Delete)
     assert len(session.store.document.slices()) == len(slices) - 5
     for _ in range(3):
@@ -218,10 +218,10 @@ def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: A
     click(0)
     stage.panel.alike.click()
     ids = alike(session.store.document, slices[0].cut.id)
-    assert set(session.view.selection.cut_ids) == set(ids)
+    assert set(session.shown.selection.cut_ids) == set(ids)
     assert {session.store.document.cut(i).heard[0].drum for i in ids} == {"kick"}
     press(view, Qt.Key.Key_A, CTRL)
-    assert len(session.view.selection.cut_ids) == len(slices)
+    assert len(session.shown.selection.cut_ids) == len(slices)
     press(view, Qt.Key.Key_Right, ALT | SHIFT)
     moved = [s.start_sample for s in session.store.document.slices()]
     assert [b - a.start_sample for a, b in zip(slices[1:], moved[1:], strict=True)] == [1] * (len(slices) - 1)
@@ -244,17 +244,17 @@ def test_slices_are_played_by_the_pad_keys_and_single_hits_are_stepped_through(d
     slices = session.store.document.slices()
     stage.keys_play.click()
     press(stage.view, Qt.Key.Key_X)
-    assert session.view.selection.cut_id == slices[1].cut.id
-    session.view.select(cut_id=slices[20].cut.id)
+    assert session.shown.selection.cut_id == slices[1].cut.id
+    session.shown.select(cut_id=slices[20].cut.id)
     press(stage.view, Qt.Key.Key_Z)
-    assert session.view.selection.cut_id == slices[16].cut.id
+    assert session.shown.selection.cut_id == slices[16].cut.id
     stage.keys_play.click()
     press(stage.view, Qt.Key.Key_X)
-    assert session.view.selection.cut_id == slices[16].cut.id, "the pads have their keys back"
+    assert session.shown.selection.cut_id == slices[16].cut.id, "the pads have their keys back"
     stage.singles.click()
-    session.view.select(cut_id=slices[0].cut.id)
+    session.shown.select(cut_id=slices[0].cut.id)
     press(stage.view, Qt.Key.Key_Right)
-    chosen = session.store.document.cut(session.view.selection.cut_id)
+    chosen = session.store.document.cut(session.shown.selection.cut_id)
     assert sum(h.sure for h in chosen.heard) == 1
     for key, modifier in ((Qt.Key.Key_Return, NONE), (Qt.Key.Key_Return, SHIFT), (Qt.Key.Key_Return, ALT)):
         engine = demo_window.playback.engine
@@ -270,7 +270,7 @@ def test_a_slice_is_cut_between_at_its_inner_attack(demo_window: Any, qtbot: Any
     demo_window.go_to(1)
     before = session.store.document
     session.store.edit("join", lambda d: delete_cuts(d, [before.slices()[4].cut.id]))
-    session.view.select(cut_id=before.slices()[3].cut.id)
+    session.shown.select(cut_id=before.slices()[3].cut.id)
     press(stage.view, Qt.Key.Key_Return, CTRL | SHIFT)
     assert abs(session.store.document.slices()[4].cut.attack_sample - before.slices()[4].cut.attack_sample) < 3
     settle(qtbot, demo_window)

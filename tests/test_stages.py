@@ -114,15 +114,15 @@ def test_groove_shows_what_is_selected(demo_window: Any) -> None:
     groove = window.groove
     assert groove.selected.facts.get("velocity") == "–"
     hits = pattern_of(document).hits[:3]
-    window.session.view.select(hit_ids=frozenset(hit.id for hit in hits))
+    window.session.shown.select(hit_ids=frozenset(hit.id for hit in hits))
     low, high = min(h.velocity for h in hits), max(h.velocity for h in hits)
     assert groove.selected.facts.get("velocity") in (f"{low} to {high}", str(low))
     assert groove.selected.facts.get("off the grid").endswith(" ms")
     assert groove.selected.heading.text() == "3 hits selected"
     groove.grids.click(0.5)
-    assert window.session.view.grid.step_near(1.3) == pytest.approx(1.5)
+    assert window.session.shown.grid.step_near(1.3) == pytest.approx(1.5)
     groove.grids.click(-1.0)
-    assert window.session.view.grid.step_near(1.3) == 1.3
+    assert window.session.shown.grid.step_near(1.3) == 1.3
 
 
 def test_times_are_written_as_clocks() -> None:

@@ -170,15 +170,15 @@ def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     feet = [d for d in session.review.found if len(d.mends) == 3 and d.reason.startswith("pedal hat underneath")]
     count = len(feet)
     assert count > 2
-    session.view.select(cut_id=feet[0].cut_id)
+    session.shown.select(cut_id=feet[0].cut_id)
     press(stage.view, Qt.Key.Key_F5)
     settle(qtbot, window)
     assert not any(h.drum == "hat_pedal" for h in session.store.document.cut(feet[0].cut_id).heard)
-    session.view.select(cut_id=feet[1].cut_id)
+    session.shown.select(cut_id=feet[1].cut_id)
     press(stage.view, Qt.Key.Key_F6)
     settle(qtbot, window)
     assert not any(h.drum == "hat_pedal" and h.sure for d in feet for h in session.store.document.cut(d.cut_id).heard)
-    assert session.view.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"
+    assert session.shown.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"
     assert session.store.history.undo_label == f"remove pedal hat, {count - 1} slices"
     assert (stage.offer_line.text(), stage.offer_add.text()) == (f"{count} hits gone", "Change A")
     stage.offer_add.click()
@@ -191,7 +191,7 @@ def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     session.store.undo()
     settle(qtbot, window)
     assert session.store.document == first
-    session.view.select(cut_id=feet[0].cut_id)
+    session.shown.select(cut_id=feet[0].cut_id)
     press(stage.view, Qt.Key.Key_F7, SHIFT)
     settle(qtbot, window)
     assert not any(d.reason.startswith("pedal hat underneath") for d in session.review.found)
@@ -229,7 +229,7 @@ def test_a_drum_of_a_slice_is_heard_without_the_others(demo_window: Any, qtbot: 
     demo_window.go_to(1)
     slices = [s for s in session.store.document.slices() if not unsure_of(s.cut)]
     piece = next(s for s in slices if [h.drum for h in s.cut.heard if h.confidence > PERHAPS] == ["kick", "hat_closed"])
-    session.view.select(cut_id=piece.cut.id)
+    session.shown.select(cut_id=piece.cut.id)
     settle(qtbot, demo_window)
 
     def low_share(hear: Callable[[], None]) -> float:

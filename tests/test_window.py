@@ -99,7 +99,7 @@ def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, mon
     assert len(session.store.document.slices()) == len(document.slices()) + 1
     assert pattern_of(session.store.document) == pattern_of(document)
     settle(qtbot, window)
-    assert session.store.document.cut(session.view.selection.cut_id).heard, "the new slice is heard"
+    assert session.store.document.cut(session.shown.selection.cut_id).heard, "the new slice is heard"
     assert session.store.history.undo_label == "add cut"
 
     window.go_to(2)
@@ -236,7 +236,7 @@ def test_pads_sound_by_key_and_take_names_notes_drums_and_slices(demo_window: An
     window.go_to(2)
     pad = session.store.document.pads[0]
     assert loudest_after(qtbot, window, lambda: QTest.keyClick(window.kit.grid, Qt.Key.Key_Z)) > 0.05
-    assert window.kit.grid._lit or session.view.selection.pad_id == pad.id
+    assert window.kit.grid._lit or session.shown.selection.pad_id == pad.id
     assert loudest_after(qtbot, window, lambda: QTest.keyClick(window.kit.grid, Qt.Key.Key_P)) == 0.0
     window.kit.panel.note.setValue(61)
     window.kit.panel.drum.activated.emit(window.kit.panel.drum.findData("tom_mid"))
@@ -264,7 +264,7 @@ def test_pins_are_drawn_made_harder_selected_and_taken_out(demo_window: Any) -> 
     lane = lanes.lane(snare.id)
     x = lanes.axis.x(document.beat_map.sample_at(2.52))
     QTest.mouseClick(lanes, LEFT, NONE, at(x, lane.top() + 8))
-    drawn = hit_of(session.store.document, next(iter(session.view.selection.hit_ids)))
+    drawn = hit_of(session.store.document, next(iter(session.shown.selection.hit_ids)))
     assert drawn.at_beats == 2.5
     heard = [h.velocity for c in document.cuts for h in c.heard if h.drum == "snare" and h.sure]
     assert drawn.velocity == pytest.approx(np.median(heard), abs=1)
@@ -277,7 +277,7 @@ def test_pins_are_drawn_made_harder_selected_and_taken_out(demo_window: Any) -> 
     QTest.keyClick(lanes, Qt.Key.Key_Right)
     assert hit_of(session.store.document, drawn.id).at_beats == pytest.approx(2.75)
     drag(lanes, at(lanes.axis.left + 3, lane.top() + 1), at(lanes.axis.left + lanes.axis.width * 0.5, lane.bottom() - 1))
-    chosen = session.view.selection.hit_ids
+    chosen = session.shown.selection.hit_ids
     # One on the first beat lies left of where the drag began.
     of_snare = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert chosen == {h.id for h in of_snare if 0.0 < h.at_beats < document.loop.beats * 0.5}

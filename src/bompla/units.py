@@ -9,6 +9,9 @@ SILENCE_DB = -120.0
 VELOCITY_EXPONENT_DB = 40.0
 """Level falls by 40 log10 of the velocity, as in the General MIDI DLS level 1 sound model."""
 
+MOST_RAISED_DB = 6.0
+"""A hard strike raises a slice no more than this above how it was played, before its pad's level."""
+
 
 def gain_to_db(gain: float) -> float:
     """Return the level in dB of a linear gain, no lower than `SILENCE_DB`."""

@@ -80,7 +80,7 @@ class Stage(QWidget):
     def connect_all(self) -> None:
         """Listen to session and playback; called when everything has been laid out."""
         self.session.store.document_changed.connect(self._refresh)
-        self.session.view.selection_changed.connect(lambda _: self._refresh(self.session.store.document))
+        self.session.shown.selection_changed.connect(lambda _: self._refresh(self.session.store.document))
         self.playback.transport.moved.connect(self._moved)
 
     def state_line(self, document: Document | None) -> str:

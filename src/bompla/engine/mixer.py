@@ -15,13 +15,12 @@ from numpy.typing import NDArray
 from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, PADS_END, ZONE, Bus, Op
 from bompla.engine.midi_port import EVERY_NOTE, MidiParser
 from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Block, Ramp, Strip, Voice
+from bompla.units import MOST_RAISED_DB, db_to_gain
 
 Ranges = list[tuple[int, list[NDArray[np.void]]]]
 
 MAX_VOICES = 128
-MOST_RAISED = 2.0
-"""A strike raises a slice no more than by this above how it was played."""
-
+MOST_RAISED = db_to_gain(MOST_RAISED_DB)
 STEAL_FADE_FRAMES = 96
 CUT_FADE_FRAMES = 192
 SOFTEST_PRESSURE, HARDEST_PRESSURE = 0.25, 1.75

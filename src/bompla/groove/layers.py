@@ -12,7 +12,7 @@ from bompla.model.document import Cut, Heard, Layer
 from bompla.model.drums import DRUMS, Band
 from bompla.model.kit_edits import layer_of
 from bompla.model.strike_levels import decoded, fall_db, level_db
-from bompla.units import MAX_VELOCITY, db_to_velocity, velocity_to_db
+from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, db_to_velocity, velocity_to_db
 
 MAX_LAYERS = 8
 MAX_TURNS = 3
@@ -28,8 +28,8 @@ LAYER_COST_DB = 1.5
 LEAST_RANGE = 2
 """Ranges are parted only where velocities leave such a gap: nobody strikes a pad more evenly."""
 
-MOST_RAISED_DB, LEVEL_SHARE = 6.0, 0.1
-"""A slice is raised no more than so far when it plays; each dB of difference counts a little, each beyond that in full."""
+LEVEL_SHARE = 0.1
+"""What a dB of difference in level costs; beyond what a slice may be raised by, each costs in full."""
 
 LEAD_SHARE = 0.1
 """How much of what makes a slice unclean counts against its leading, beside how unlike the others it sounds."""

@@ -17,7 +17,7 @@ from bompla.model.drums import Band
 from bompla.model.shape import PLAIN, Shape, sounding
 from bompla.render.shaping import lead_ms
 from bompla.render.underneath import Alone, alone, underneath, underneath_layer
-from bompla.units import db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
+from bompla.units import MOST_RAISED_DB, db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
 
 STRETCHED, BY_SLICES, AS_TAPE = "stretch", "slices", "tape"
 WAYS = {STRETCHED: "stretched", BY_SLICES: "by its slices", AS_TAPE: "as a tape"}
@@ -25,8 +25,6 @@ WAYS = {STRETCHED: "stretched", BY_SLICES: "by its slices", AS_TAPE: "as a tape"
 
 SLOWEST, FASTEST = 0.2, 4.0
 MAX_SOUND_S = 12.0
-MOST_RAISED_DB = 6.0
-"""No strike makes a slice louder than this above how it was played, before its pad's level."""
 
 
 class SoundKey(NamedTuple):

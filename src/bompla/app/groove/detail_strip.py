@@ -79,7 +79,7 @@ class DetailStrip(GestureWidget):
 
     def hits(self) -> list[Hit]:
         """Return the hits that are drawn: of the chosen lane, or of those chosen, where they are several."""
-        document, selection = self._session.store.document, self._session.view.selection
+        document, selection = self._session.store.document, self._session.shown.selection
         if document is None:
             return []
         inside = [h for h in hits_inside(document) if h.pad_id == selection.pad_id]
@@ -98,7 +98,7 @@ class DetailStrip(GestureWidget):
             return hit.chance
         if self.what == "gain":
             return hit.gain_db
-        return self._session.view.grid.offset_beats(hit) * 60_000.0 / document.bpm
+        return self._session.shown.grid.offset_beats(hit) * 60_000.0 / document.bpm
 
     def x_of(self, hit: Hit) -> float:
         """Return where a hit is across."""
@@ -127,12 +127,12 @@ class DetailStrip(GestureWidget):
         if document is None:
             return
         facts = DETAILS[self.what]
-        pad = next((one for one in document.pads if one.id == self._session.view.selection.pad_id), None)
+        pad = next((one for one in document.pads if one.id == self._session.shown.selection.pad_id), None)
         self._paint_names(painter, facts, pad.name if pad else "select a lane")
         base = self.y_of(facts.usual)
         painter.setPen(QPen(theme().colour("line"), 1.0))
         painter.drawLine(QPointF(axis.left, base), QPointF(axis.left + axis.width, base))
-        chosen = self._session.view.selection.hit_ids
+        chosen = self._session.shown.selection.hit_ids
         hits = self.hits()
         samples = document.beat_map.samples_at([hit.at_beats for hit in hits])
         for hit, at in zip(hits, samples.tolist(), strict=True):
@@ -180,7 +180,7 @@ class DetailStrip(GestureWidget):
         if gesture.values:
             what, values = self.what, gesture.values
             count = "" if len(values) == 1 else f" of {counted(len(values), 'hit')}"
-            grid = self._session.view.grid
+            grid = self._session.shown.grid
             self._session.store.edit(f"draw {DETAILS[what].label}{count}", lambda d: set_values(d, what, values, grid.step_at))
         else:
             self._session.store.drop_preview()
@@ -196,7 +196,7 @@ class DetailStrip(GestureWidget):
         near = min(self.hits(), key=lambda hit: abs(self.x_of(hit) - x), default=None)
         if near is not None and abs(self.x_of(near) - x) <= REACH:
             usual = {"velocity": 100.0, "chance": 1.0}.get(self.what, 0.0)
-            grid = self._session.view.grid
+            grid = self._session.shown.grid
             self._session.store.edit(f"usual {self.what}", lambda d: set_values(d, self.what, {near.id: usual}, grid.step_at))
 
     def _draw_to(self, stroke: _Stroke, point: QPointF) -> None:
@@ -212,7 +212,7 @@ class DetailStrip(GestureWidget):
             rise = point.y() - stroke.start.y()
             stroke.values = self._along(stroke.start, point, lambda share: stroke.start.y() + bend(share) * rise)
         what, values = self.what, dict(stroke.values)
-        self._session.store.preview(lambda d: set_values(d, what, values, self._session.view.grid.step_at))
+        self._session.store.preview(lambda d: set_values(d, what, values, self._session.shown.grid.step_at))
         self.update()
 
     def _along(self, start: QPointF, end: QPointF, height: Callable[[float], float]) -> dict[int, float]:

@@ -84,13 +84,13 @@ class FeelPanel(Panel):
     def refresh(self, document: Document) -> None:
         """Show the layer of the shown variation."""
         layer = pattern_of(document).layer
-        ahead = dict(layer.ahead_ms).get(self._session.view.selection.pad_id, 0.0)
+        ahead = dict(layer.ahead_ms).get(self._session.shown.selection.pad_id, 0.0)
         for key, bar in self.bars.items():
             bar.show_value(ahead if key == "ahead" else float(getattr(layer, key)))
         for key in OF_FEEL:
             self.bars[key].setVisible(layer.feel is not None)
         self.lane.setVisible(layer.feel is not None)
-        self.lane.setChecked(self._session.view.selection.pad_id in layer.lanes)
+        self.lane.setChecked(self._session.shown.selection.pad_id in layer.lanes)
         self.of.setCurrentIndex(self.of.findData(layer.swing_beats))
         name = layer.feel.name if layer.feel else ""
         self.feels.setCurrentIndex(max(0, self.feels.findText(name)))
@@ -116,7 +116,7 @@ class FeelPanel(Panel):
     def _layer_with(self, layer: FeelLayer, key: str, value: float) -> FeelLayer:
         if key != "ahead":
             return replace(layer, **{key: round(value, 4)})
-        pad_id = self._session.view.selection.pad_id
+        pad_id = self._session.shown.selection.pad_id
         rest = tuple(pair for pair in layer.ahead_ms if pair[0] != pad_id)
         return replace(layer, ahead_ms=(*rest, (pad_id, round(value, 2))) if abs(value) > 0.05 else rest)
 
@@ -130,7 +130,7 @@ class FeelPanel(Panel):
         self._session.store.edit(words, lambda document: set_layer(document, change(pattern_of(document).layer)))
 
     def _set_lane(self) -> None:
-        pad_id, document = self._session.view.selection.pad_id, self._session.store.document
+        pad_id, document = self._session.shown.selection.pad_id, self._session.store.document
         if document is None or all(pad.id != pad_id for pad in document.pads):
             return
         over = self.lane.isChecked()

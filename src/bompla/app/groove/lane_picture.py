@@ -44,7 +44,7 @@ class LanePicture(SoundPicture):
         super().__init__(session, name, parent)
         self._felt: LastMade[tuple[Hit, ...]] = LastMade(1)
         self._lanes: LastMade[list[Pad]] = LastMade(1)
-        session.view.changed.connect(self.redraw)
+        session.shown.changed.connect(self.redraw)
 
     def limits(self) -> tuple[float, float]:
         """Return the first and last sample that can be shown: as far as the pattern goes, though the original repeats."""
@@ -67,7 +67,7 @@ class LanePicture(SoundPicture):
 
     def pads(self) -> list[Pad]:
         """Return the pads in the order of their lanes, from the top."""
-        document, view = self._session.store.document, self._session.view
+        document, view = self._session.store.document, self._session.shown
         if document is None:
             return []
         missing, chosen = view.missing(), view.selection.pad_id
@@ -89,7 +89,7 @@ class LanePicture(SoundPicture):
         document = self._session.store.document
         if document is None:
             return None
-        for missing in self._session.view.missing():
+        for missing in self._session.shown.missing():
             lane = self.lane(missing.pad_id)
             at = self._axis.x(float(document.beat_map.samples_at(missing.at_beats)))
             high = self._velocity_y(lane, missing.velocity) - PIN_GRAB
@@ -153,11 +153,11 @@ class LanePicture(SoundPicture):
         paint_beats(painter, document, self._axis, RULER, self._bottom(), pattern_beats(document), pattern_meter(document))
         self._paint_original(painter, document, ratio)
         painter.setClipRect(QRectF(self._axis.left - 9.0, 0.0, self._axis.width + 18.0, float(self.height())))
-        selected = self._session.view.selection.hit_ids
+        selected = self._session.shown.selection.hit_ids
         first, last = (document.beat_map.beat_at(at) for at in (self._axis.start, self._axis.end))
         first, last = max(0.0, first - 0.2), min(last, pattern_beats(document) - 1e-9)
         seen = [hit for hit in self.hits() if first <= hit.at_beats <= last]
-        missing = [one for one in self._session.view.missing() if first <= one.at_beats <= last]
+        missing = [one for one in self._session.shown.missing() if first <= one.at_beats <= last]
         lanes = {pad.id: self.lane(pad.id) for pad in self.pads()}
         if len(seen) + len(missing) > SIMPLER_PINS:
             kinds = [2 if hit.id in selected else 1 for hit in seen]
@@ -205,7 +205,7 @@ class LanePicture(SoundPicture):
             return np.zeros(0)
         first = max(0.0, np.floor(document.beat_map.beat_at(self._axis.start)))
         last = min(float(pattern_beats(document)), np.ceil(document.beat_map.beat_at(self._axis.end)))
-        return self._session.view.grid.steps_between(first, last)
+        return self._session.shown.grid.steps_between(first, last)
 
     def _paint_grid(self, painter: QPainter, document: Document) -> None:
         xs = self._axis.left + (document.beat_map.samples_at(self.grid_times()) - self._axis.start) / self._axis.samples_per_point
@@ -242,14 +242,14 @@ class LanePicture(SoundPicture):
 
     def _paint_lane(self, painter: QPainter, pad: Pad) -> None:
         lane = self.lane(pad.id)
-        if pad.id == self._session.view.selection.pad_id:
+        if pad.id == self._session.shown.selection.pad_id:
             painter.fillRect(QRectF(0, lane.top(), self.width(), lane.height()), theme().colour("raised", 0.7))
         painter.setPen(QPen(theme().colour("line"), 1.0))
         painter.drawLine(QPointF(0, lane.bottom()), QPointF(self.width(), lane.bottom()))
         middle = lane.center().y()
         draw_head(painter, pad.drum, 24.0, middle, 15.0, theme().drum(pad.drum))
         painter.setFont(theme().font(13))
-        view = self._session.view
+        view = self._session.shown
         for text, left, on in (("mute", HEADER - 66, pad.id in view.muted), ("solo", HEADER - 36, pad.id in view.soloed)):
             painter.setPen(theme().colour("signal" if on else "dim", 1.0 if on else 0.75))
             painter.drawText(QRectF(left, middle - 9, 30, 18), Qt.AlignmentFlag.AlignVCenter, text)
@@ -285,7 +285,7 @@ class LanePicture(SoundPicture):
             end = self._axis.x(float(document.beat_map.samples_at(hit.at_beats + hit.length_beats)))
             painter.setPen(QPen(colour, 1.0))
             painter.drawLine(QPointF(head.x(), foot), QPointF(end, foot))
-        off_ms = offset_beats(hit, self._session.view.grid.divisions) * 60_000.0 / document.bpm
+        off_ms = offset_beats(hit, self._session.shown.grid.divisions) * 60_000.0 / document.bpm
         x_off = float(np.clip(off_ms * OFFSET_POINTS_PER_MS, -MOST_OFFSET, MOST_OFFSET))
         if abs(x_off) >= 1.0:
             painter.setPen(QPen(colour, 2.0))

@@ -66,7 +66,7 @@ class LaneView(LanePicture):
         self._band: QRectF | None = None
         self.setMinimumSize(440, 220)
         session.store.document_changed.connect(self._document_changed)
-        session.view.selection_changed.connect(self.redraw)
+        session.shown.selection_changed.connect(self.redraw)
 
     def _switch_at(self, pad: Pad, x: float, y: float) -> str:
         lane = self.lane(pad.id)
@@ -106,7 +106,7 @@ class LaneView(LanePicture):
             self._session.store.edit("add missing hit", lambda d: add_hit(d, *missing))
             self.struck.emit(missing.pad_id, missing.velocity)
             return None
-        self._session.view.select(pad_id=pad.id)
+        self._session.shown.select(pad_id=pad.id)
         if hit is not None:
             return self._press_hit(hit, event)
         beat = document.beat_map.beat_at(self._axis.sample(x))
@@ -119,24 +119,24 @@ class LaneView(LanePicture):
     def _press_hit(self, hit: Hit, event: QMouseEvent) -> _Gesture:
         """Select a hit, alone or with those that are selected, and hear it."""
         more = bool(event.modifiers() & (Qt.KeyboardModifier.ShiftModifier | Qt.KeyboardModifier.ControlModifier))
-        chosen = self._session.view.selection.hit_ids
+        chosen = self._session.shown.selection.hit_ids
         if more:
             chosen = chosen ^ {hit.id}
         elif hit.id not in chosen:
             chosen = frozenset({hit.id})
-        self._session.view.select(hit_ids=chosen)
+        self._session.shown.select(hit_ids=chosen)
         self.struck.emit(hit.pad_id, hit.velocity)
         return _Gesture("press", event.position().x(), event.position().y(), chosen, hit.pad_id, hit.at_beats)
 
     def _press_name(self, document: Document, pad: Pad, x: float, y: float) -> _Gesture | None:
         """A press on a lane's level, mute or solo, or on its name, which chooses the lane."""
         if self.level_bar(pad).adjusted(-3.0, -6.0, 3.0, 6.0).contains(QPointF(x, y)):
-            self._session.view.select(pad_id=pad.id)
+            self._session.shown.select(pad_id=pad.id)
             return _Gesture("level", x, y, pad_id=pad.id)
         if which := self._switch_at(pad, x, y):
-            (self._session.view.toggle_mute if which == "mute" else self._session.view.toggle_solo)(pad.id)
+            (self._session.shown.toggle_mute if which == "mute" else self._session.shown.toggle_solo)(pad.id)
             return None
-        self._session.view.select(pad_id=pad.id, hit_ids=frozenset(h.id for h in pattern_of(document).hits if h.pad_id == pad.id))
+        self._session.shown.select(pad_id=pad.id, hit_ids=frozenset(h.id for h in pattern_of(document).hits if h.pad_id == pad.id))
         self.struck.emit(pad.id, usual_velocity(document, pad.id))
         return None
 
@@ -169,7 +169,7 @@ class LaneView(LanePicture):
 
     def _drag_hits(self, document: Document, gesture: _Gesture, x: float, y: float, *, free: bool) -> None:
         beat = document.beat_map.beat_at(self._axis.sample(x)) - document.beat_map.beat_at(self._axis.sample(gesture.x))
-        grid = self._session.view.grid
+        grid = self._session.shown.grid
         step = grid.step_at(gesture.beat)
         gesture.by_beats = beat if free or grid.step_beats < 0.0 else round(beat / step) * step
         over_pad = self._pad_at(y)
@@ -218,15 +218,15 @@ class LaneView(LanePicture):
         document = self._session.store.document
         if document is None:
             return
-        at, new_id = self._session.view.grid.step_near(beat), document.next_id
+        at, new_id = self._session.shown.grid.step_near(beat), document.next_id
         if self._session.store.edit("draw hit", lambda d: add_hit(d, pad_id, at)):
-            self._session.view.select(hit_ids=frozenset({new_id}))
+            self._session.shown.select(hit_ids=frozenset({new_id}))
             self.struck.emit(pad_id, usual_velocity(document, pad_id))
 
     def _brush(self, document: Document, gesture: _Gesture, x: float) -> None:
         """Put hits on the steps that the pointer has passed."""
         beat = document.beat_map.beat_at(self._axis.sample(x))
-        step = self._session.view.grid.step_at(beat)
+        step = self._session.shown.grid.step_at(beat)
         first, last = sorted((gesture.beat, beat))
         steps = np.arange(np.floor(first / step + 1e-6), np.floor(last / step + 1e-6) + 1) * step
         gesture.steps |= {round(float(at), 6) for at in steps if 0.0 <= at < pattern_beats(document)}
@@ -242,4 +242,4 @@ class LaneView(LanePicture):
         document = self._session.store.document
         if document is not None:
             found = (hit.id for hit in self.hits() if band.contains(self.pin(hit)))
-            self._session.view.select(hit_ids=frozenset(found))
+            self._session.shown.select(hit_ids=frozenset(found))

@@ -117,7 +117,7 @@ class SelectionPanel(Panel):
 
     def chosen(self) -> list[Hit]:
         """Return the selected hits."""
-        document, ids = self._session.store.document, self._session.view.selection.hit_ids
+        document, ids = self._session.store.document, self._session.shown.selection.hit_ids
         return [hit for hit in pattern_of(document).hits if hit.id in ids] if document is not None else []
 
     def refresh(self, document: Document) -> None:
@@ -138,7 +138,7 @@ class SelectionPanel(Panel):
         self.facts.set("at", place if len(hits) == 1 else f"from {place}")
         self.facts.set("velocity", _span([hit.velocity for hit in hits]))
         self.facts.set("gain", _span([round(hit.gain_db) for hit in hits], signed=True) + " dB")
-        divisions = self._session.view.grid.divisions
+        divisions = self._session.shown.grid.divisions
         beat_ms = 60_000.0 / document.bpm
         offsets = [offset_beats(hit, divisions) * beat_ms for hit in hits]
         self.facts.set("off the grid", _span([round(value) for value in offsets], signed=True) + " ms")
@@ -177,7 +177,7 @@ class SelectionPanel(Panel):
         return menu
 
     def _ids(self) -> frozenset[int]:
-        return self._session.view.selection.hit_ids
+        return self._session.shown.selection.hit_ids
 
     def _edit(self, words: str, change: Callable[[Document], Document]) -> bool:
         return self._session.store.edit(words, change)
@@ -186,13 +186,13 @@ class SelectionPanel(Panel):
         """Select all hits."""
         document = self._session.store.document
         if document is not None:
-            self._session.view.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits))
+            self._session.shown.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits))
 
     def choose_lane(self) -> None:
         """Select all hits of the lane."""
-        document, pad_id = self._session.store.document, self._session.view.selection.pad_id
+        document, pad_id = self._session.store.document, self._session.shown.selection.pad_id
         if document is not None:
-            self._session.view.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits if hit.pad_id == pad_id))
+            self._session.shown.select(hit_ids=frozenset(hit.id for hit in pattern_of(document).hits if hit.pad_id == pad_id))
 
     def choose_bar(self) -> None:
         """Select all hits of the bars that the selected ones lie in, or of the bar at the playhead."""
@@ -204,20 +204,20 @@ class SelectionPanel(Panel):
             per_bar = pattern_meter(document).beats_per_bar
             bar = int(self._playhead_beat(document) // per_bar)
             stretch = (float(bar * per_bar), float((bar + 1) * per_bar))
-        self._session.view.select(hit_ids=frozenset(hit.id for hit in in_stretch(document, stretch)))
+        self._session.shown.select(hit_ids=frozenset(hit.id for hit in in_stretch(document, stretch)))
 
     def choose_step(self) -> None:
         """Select all hits of the same pads on the same step of the beat."""
         document = self._session.store.document
         if document is not None and self._ids():
-            step = self._session.view.grid.step_at(self.chosen()[0].at_beats)
-            self._session.view.select(hit_ids=same_step(document, self._ids(), every=max(1.0, step), step=step))
+            step = self._session.shown.grid.step_at(self.chosen()[0].at_beats)
+            self._session.shown.select(hit_ids=same_step(document, self._ids(), every=max(1.0, step), step=step))
 
     def choose_loudness(self, softer: bool) -> None:
         """Select all hits of the same pads that are no louder, or no softer."""
         document = self._session.store.document
         if document is not None and self._ids():
-            self._session.view.select(hit_ids=by_loudness(document, self._ids(), softer=softer))
+            self._session.shown.select(hit_ids=by_loudness(document, self._ids(), softer=softer))
 
     def copy(self) -> None:
         """Copy the selected hits."""
@@ -253,7 +253,7 @@ class SelectionPanel(Panel):
             return made
 
         if self._edit(f"{words} {counted(len(hits), 'hit')}", change) and placed:
-            self._session.view.select(hit_ids=placed[-1])
+            self._session.shown.select(hit_ids=placed[-1])
 
     def repeat(self) -> None:
         """Repeat the bars of the selected hits to the end."""
@@ -278,7 +278,7 @@ class SelectionPanel(Panel):
         """Take the selected hits out."""
         ids = self._ids()
         if ids and self._edit(of_hits("delete", len(ids)), lambda d: delete_hits(d, ids)):
-            self._session.view.select(hit_ids=frozenset())
+            self._session.shown.select(hit_ids=frozenset())
 
     def quantise(self) -> None:
         """Quantise the selected hits, as far as the amount says."""
@@ -286,12 +286,12 @@ class SelectionPanel(Panel):
 
     def _preview_grid(self, amount: float) -> None:
         ids = self._ids()
-        self._session.store.preview(lambda d: quantised_by(d, ids, self._session.view.grid.step_at, amount))
+        self._session.store.preview(lambda d: quantised_by(d, ids, self._session.shown.grid.step_at, amount))
 
     def _onto_grid(self, amount: float) -> None:
         ids = self._ids()
         if ids:
-            self._edit(of_hits("quantise", len(ids)), lambda d: quantised_by(d, ids, self._session.view.grid.step_at, amount))
+            self._edit(of_hits("quantise", len(ids)), lambda d: quantised_by(d, ids, self._session.shown.grid.step_at, amount))
 
     def _type_velocity(self, velocity: int) -> None:
         ids = self._ids()
@@ -302,7 +302,7 @@ class SelectionPanel(Panel):
         ids = self._ids()
         if ids:
             values = dict.fromkeys(ids, ms)
-            self._edit(of_hits("set offset of", len(ids)), lambda d: set_values(d, "offset", values, self._session.view.grid.own_step_at))
+            self._edit(of_hits("set offset of", len(ids)), lambda d: set_values(d, "offset", values, self._session.shown.grid.own_step_at))
 
     def _velocity_by(self, by: int) -> None:
         ids = self._ids()
@@ -312,7 +312,7 @@ class SelectionPanel(Panel):
     def _move_steps(self, steps: int) -> None:
         ids = self._ids()
         if ids:
-            step = self._session.view.grid.step_at(self.chosen()[0].at_beats)
+            step = self._session.shown.grid.step_at(self.chosen()[0].at_beats)
             self._edit(of_hits("move", len(ids)), lambda d: move_hits(d, ids, steps * step))
 
     def _move_ms(self, ms: float) -> None:

@@ -58,7 +58,7 @@ class GrooveStage(Stage):
         left.addLayout(self._detail_row())
         left.addWidget(self.framed(self.detail))
         layout.addWidget(self._panel())
-        session.view.selection_changed.connect(lambda _: self._hear_band())
+        session.shown.selection_changed.connect(lambda _: self._hear_band())
         session.project.opened.connect(lambda: self.band.setChecked(False))
         self._commands()
         self.connect_all()
@@ -83,7 +83,7 @@ class GrooveStage(Stage):
 
     def _hear_band(self) -> None:
         document = self.session.store.document
-        pad = next((p for p in document.pads if p.id == self.session.view.selection.pad_id), None) if document is not None else None
+        pad = next((p for p in document.pads if p.id == self.session.shown.selection.pad_id), None) if document is not None else None
         self.playback.baking.set_band(DRUMS[pad.drum].band if pad is not None and self.band.isChecked() else None)
 
     def _detail_row(self) -> QHBoxLayout:
@@ -127,7 +127,7 @@ class GrooveStage(Stage):
         self.facts.set("hits", f"{len(inside)} in {counted(pattern_bars(document), 'bar')}")
         if not self.session.store.previewing:
             self._show_playable(document)
-        divisions = self.session.view.grid.divisions
+        divisions = self.session.shown.grid.divisions
         thirds = int((divisions == 3).sum())
         some = f"{counted(thirds, 'beat')} triplet" if thirds else "straight"
         self.facts.set("grid", "triplet" if thirds == len(divisions) else some)
@@ -199,7 +199,7 @@ class GrooveStage(Stage):
         row.addWidget(self.cards, 1)
         chips = QVBoxLayout()
         chips.setSpacing(4)
-        self.empty = button("empty lanes", lambda: self.session.view.fold(not self.empty.isChecked()), chip=True, checkable=True,
+        self.empty = button("empty lanes", lambda: self.session.shown.fold(not self.empty.isChecked()), chip=True, checkable=True,
                             tip="Show lanes without hits")
         self.empty.setChecked(True)
         chips.addWidget(self.empty)
@@ -229,7 +229,7 @@ class GrooveStage(Stage):
         """Show and play another variation; that is no step of undo."""
         self.writer.cancel()
         self.session.store.amend(lambda d: show_variation(d, index))
-        self.session.view.select(hit_ids=frozenset())
+        self.session.shown.select(hit_ids=frozenset())
 
     def new_menu(self) -> QMenu:
         """Return the menu of ways to begin a variation."""
@@ -270,7 +270,7 @@ class GrooveStage(Stage):
         self.lanes.setFocus()
 
     def _show_ghosts(self) -> None:
-        self.session.view.show_missing(self.missing_hits.isChecked())
+        self.session.shown.show_missing(self.missing_hits.isChecked())
 
     def _show_playable(self, document: Document) -> None:
         trouble = unplayable(document)
@@ -291,7 +291,7 @@ class GrooveStage(Stage):
         """Select the hits that the clean-up would delete, so that they are seen."""
         document = self.session.store.document
         if document is not None:
-            self.session.view.select(hit_ids=frozenset(one_at_a_time(document)))
+            self.session.shown.select(hit_ids=frozenset(one_at_a_time(document)))
 
     def _tidy(self) -> None:
         document = self.session.store.document
@@ -303,8 +303,8 @@ class GrooveStage(Stage):
         document = self.session.store.document
         if document is None:
             return
-        pad_id = self.session.view.selection.pad_id
-        missing = [hit for hit in self.session.view.missing() if hit.pad_id == pad_id]
+        pad_id = self.session.shown.selection.pad_id
+        missing = [hit for hit in self.session.shown.missing() if hit.pad_id == pad_id]
         if missing:
             words = f"add {counted(len(missing), 'missing hit')}"
             self.session.store.edit(words, lambda d: add_played(d, [(*hit, 0.0) for hit in missing]))
@@ -318,11 +318,11 @@ class GrooveStage(Stage):
         self.selected.commands(self.command)
 
     def _set_grid(self, beats: object) -> None:
-        self.session.view.set_grid(beats=float(str(beats)))
+        self.session.shown.set_grid(beats=float(str(beats)))
         self.lanes.setFocus()
 
     def _set_tuplet(self) -> None:
-        self.session.view.set_grid(tuplet=float(self.tuplet.currentData()))
+        self.session.shown.set_grid(tuplet=float(self.tuplet.currentData()))
         self.lanes.setFocus()
 
     def _seek(self, beat: float) -> None:

@@ -53,12 +53,12 @@ class WriterPanel(Panel):
         column.addLayout(row)
         self.body.addWidget(self.open_view)
         self.open_view.hide()
-        session.view.selection_changed.connect(lambda _: self.preview())
+        session.shown.selection_changed.connect(lambda _: self.preview())
         session.project.opened.connect(self.cancel)
 
     def refresh(self, document: Document) -> None:
         """Name the lane, and offer the loop's bars."""
-        pad = next((p for p in document.pads if p.id == self._session.view.selection.pad_id), None)
+        pad = next((p for p in document.pads if p.id == self._session.shown.selection.pad_id), None)
         name = pad.name.lower() if pad else "a lane"
         self.heading.setText(f"{self.open.label} into {name}" if self.open else f"Write into {name}")
         bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
@@ -96,7 +96,7 @@ class WriterPanel(Panel):
         if self.open is None or history is None:
             return None
         document = history.document
-        pad_id = self._session.view.selection.pad_id
+        pad_id = self._session.shown.selection.pad_id
         if all(pad.id != pad_id for pad in document.pads):
             return None
         start, end = self.where.currentData() or (0.0, float(pattern_beats(document)))

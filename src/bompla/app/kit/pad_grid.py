@@ -50,7 +50,7 @@ class PadGrid(GestureWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(420, 300)
         session.store.document_changed.connect(lambda _: self.update())
-        session.view.selection_changed.connect(lambda _: self.update())
+        session.shown.selection_changed.connect(lambda _: self.update())
         theme().changed.connect(self.update)
 
     def cell(self, slot: int) -> QRectF:
@@ -108,7 +108,7 @@ class PadGrid(GestureWidget):
 
     def _paint_pad(self, painter: QPainter, document: Document, pad: Pad, slot: int) -> None:
         cell = self.cell(slot)
-        chosen = pad.id == self._session.view.selection.pad_id
+        chosen = pad.id == self._session.shown.selection.pad_id
         lit = self._lit.get(pad.id, 0) / STRUCK_FRAMES
         colour = theme().drum(pad.drum)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -163,7 +163,7 @@ class PadGrid(GestureWidget):
             return None
         cell = self.cell(slot)
         height = (cell.bottom() - event.position().y()) / cell.height()
-        self._session.view.select(pad_id=pad.id)
+        self._session.shown.select(pad_id=pad.id)
         self.struck.emit(pad.id, round(SOFTEST + (HARDEST - SOFTEST) * height))
         return event.position(), pad.id
 
@@ -222,7 +222,7 @@ class PadGrid(GestureWidget):
                 self._session.store.edit("put slice on pad", lambda document: put_on_slot(document, slot, item))
             pad = self.pad_in(slot)
             if pad is not None:
-                self._session.view.select(pad_id=pad.id)
+                self._session.shown.select(pad_id=pad.id)
         elif more:
             self._session.store.edit("copy pad", lambda document: copy_pad(document, item, slot))
         else:
@@ -242,7 +242,7 @@ class TrayView(GestureWidget):
         self.setAccessibleName("Unused slices")
         self.setFixedHeight(self.TILE.height() + 4)
         session.store.document_changed.connect(self._document_changed)
-        session.view.selection_changed.connect(lambda _: self.update())
+        session.shown.selection_changed.connect(lambda _: self.update())
 
     @property
     def cuts(self) -> tuple[Cut, ...]:
@@ -276,7 +276,7 @@ class TrayView(GestureWidget):
             piece = numbers.get(cut.id)
             if piece is None or not tile.intersects(QRectF(event.rect())):
                 continue
-            chosen = cut.id == self._session.view.selection.cut_id
+            chosen = cut.id == self._session.shown.selection.cut_id
             painter.setPen(QPen(theme().colour("signal" if chosen else "faint_line"), 1.0))
             painter.setBrush(theme().colour("raised"))
             painter.drawRoundedRect(tile.adjusted(0.5, 0.5, -0.5, -0.5), 3.0, 3.0)
@@ -294,7 +294,7 @@ class TrayView(GestureWidget):
         """Choose and play a slice; the gesture is where, and which."""
         for index, cut in enumerate(self._cuts):
             if self.tile(index).contains(event.position()):
-                self._session.view.select(cut_id=cut.id)
+                self._session.shown.select(cut_id=cut.id)
                 self.heard.emit(cut.id)
                 return event.position(), cut.id
         return None

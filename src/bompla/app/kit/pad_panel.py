@@ -173,7 +173,7 @@ class PadPanel(Panel):
         document = self._session.store.document
         if document is None:
             return None
-        return next((pad for pad in document.pads if pad.id == self._session.view.selection.pad_id), None)
+        return next((pad for pad in document.pads if pad.id == self._session.shown.selection.pad_id), None)
 
     def refresh(self, document: Document) -> None:
         """Show the selected pad."""

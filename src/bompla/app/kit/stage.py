@@ -181,7 +181,7 @@ class KitStage(Stage):
         if self.session.store.edit("one pad per slice", kit_of_slices):
             document = self.session.store.document
             if document is not None and document.pads:
-                self.session.view.select(pad_id=document.pads[0].id)
+                self.session.shown.select(pad_id=document.pads[0].id)
 
     def strike_key(self, key: str) -> bool:
         """Play the pad of a computer key; False where that key has none."""
@@ -190,7 +190,7 @@ class KitStage(Stage):
         document = self.session.store.document
         if pad is None or document is None:
             return False
-        self.session.view.select(pad_id=pad.id)
+        self.session.shown.select(pad_id=pad.id)
         self.strike(pad.id, usual_velocity(document, pad.id))
         return True
 

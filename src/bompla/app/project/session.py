@@ -16,7 +16,7 @@ from bompla.app.project.view_state import ViewState
 class Session(QObject):
     """Holds the rooms, and starts and ends them together.
 
-    `project` has the sounds, `store` the document and its undo, `view` what is selected and shown, `requests` what is asked of
+    `project` has the sounds, `store` the document and its undo, `shown` what is selected and how it is shown, `requests` what is asked of
     workers, `review` what is doubtful.
     """
 
@@ -26,10 +26,10 @@ class Session(QObject):
         self.threads = Threads(self)
         self.project = Project(hub, self.threads, self)
         self.store = DocumentStore(hub, self.project, self)
-        self.view = ViewState(self.project, self.store, self)
+        self.shown = ViewState(self.project, self.store, self)
         self.review = Review(hub, self.project, self.store, self.threads, self)
         self.project.shown.connect(self._show)
-        self.requests = Requests(hub, self.project, self.store, self.view, self.threads, self)
+        self.requests = Requests(hub, self.project, self.store, self.shown, self.threads, self)
 
     @property
     def busy(self) -> bool:
@@ -44,4 +44,4 @@ class Session(QObject):
     def _show(self) -> None:
         """Tell what is worked on, and what is selected in it."""
         self.store.tell()
-        self.view.selection_changed.emit(self.view.selection)
+        self.shown.selection_changed.emit(self.shown.selection)

@@ -70,7 +70,7 @@ class CutView(SoundPicture):
         self.setMouseTracking(True)
         self.setMinimumSize(420, 320)
         session.store.document_changed.connect(self._document_changed)
-        session.view.selection_changed.connect(self.redraw_over)
+        session.shown.selection_changed.connect(self.redraw_over)
         session.requests.pictures_changed.connect(self.redraw)
         session.review.changed.connect(self.redraw_over)
 
@@ -231,7 +231,7 @@ class CutView(SoundPicture):
         return self._marks
 
     def _paint_cuts(self, painter: QPainter, document: Document) -> None:
-        selection = self._session.view.selection
+        selection = self._session.shown.selection
         doubts = self._session.review.found
         if self._doubted[0] is not doubts:
             self._doubted = (doubts, frozenset(doubt.cut_id for doubt in doubts))
@@ -281,7 +281,7 @@ class CutView(SoundPicture):
         if y < RULER:
             self.sought.emit(max(0.0, self._axis.sample(x)))
         elif self._over_sound(y) and (cut := self._cut_near(x)):
-            self._session.view.select(cut_id=cut.id)
+            self._session.shown.select(cut_id=cut.id)
             return _Drag("cut", cut.id, float(cut.at_sample), x)
         elif x >= self._axis.left:
             self._choose(document, round(self._axis.sample(x)), event.modifiers())
@@ -291,16 +291,16 @@ class CutView(SoundPicture):
         piece = document.slice_at(at_sample)
         if piece is None:
             return
-        selection = self._session.view.selection
+        selection = self._session.shown.selection
         if modifiers & Qt.KeyboardModifier.ControlModifier:
-            self._session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(selection.cut_ids) ^ {piece.cut.id})
+            self._session.shown.select(cut_id=piece.cut.id, more_cuts=frozenset(selection.cut_ids) ^ {piece.cut.id})
         elif modifiers & Qt.KeyboardModifier.ShiftModifier:
             ids = [s.cut.id for s in document.slices()]
             first = ids.index(selection.cut_id) if selection.cut_id in ids else 0
             low, high = sorted((first, piece.number - 1))
-            self._session.view.select(cut_id=selection.cut_id, more_cuts=frozenset(ids[low : high + 1]))
+            self._session.shown.select(cut_id=selection.cut_id, more_cuts=frozenset(ids[low : high + 1]))
         else:
-            self._session.view.select(cut_id=piece.cut.id)
+            self._session.shown.select(cut_id=piece.cut.id)
             self.sliced.emit(piece.cut.id)
 
     def _over_sound(self, y: float) -> bool:

@@ -37,7 +37,7 @@ class DoubtPanel(Panel):
         self._area.setWidget(content)
         self.body.addWidget(self._area)
         session.review.changed.connect(self.refresh)
-        session.view.selection_changed.connect(lambda _: self.refresh())
+        session.shown.selection_changed.connect(lambda _: self.refresh())
         session.project.opened.connect(self.refresh)
         self.refresh()
 
@@ -59,7 +59,7 @@ class DoubtPanel(Panel):
     def go_next(self) -> None:
         """Choose and play the next slice to check, after the selected one."""
         ahead = self._ahead()
-        if ahead and ahead[0].cut_id == self._session.view.selection.cut_id:
+        if ahead and ahead[0].cut_id == self._session.shown.selection.cut_id:
             ahead = ahead[1:] or ahead
         if ahead:
             self._choose(ahead[0].cut_id)
@@ -104,7 +104,7 @@ class DoubtPanel(Panel):
         if document is None:
             return []
         order = {piece.cut.id: piece.number for piece in document.slices()}
-        here = order.get(self._session.view.selection.cut_id, 0)
+        here = order.get(self._session.shown.selection.cut_id, 0)
         known = [doubt for doubt in self._session.review.found if doubt.cut_id in order]
         return sorted(known, key=lambda doubt: (order[doubt.cut_id] < here, order[doubt.cut_id]))
 
@@ -133,7 +133,7 @@ class DoubtPanel(Panel):
         return made
 
     def _choose(self, cut_id: int) -> None:
-        self._session.view.select(cut_id=cut_id)
+        self._session.shown.select(cut_id=cut_id)
         document = self._session.store.document
         piece = next((p for p in document.slices() if p.cut.id == cut_id), None) if document else None
         if piece is not None:

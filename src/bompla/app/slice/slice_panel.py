@@ -83,14 +83,14 @@ class SlicePanel(Panel):
         document = self._session.store.document
         if document is None:
             return None
-        wanted = self._session.view.selection.cut_id
+        wanted = self._session.shown.selection.cut_id
         return next((p for p in document.slices() if p.cut.id == wanted), None)
 
     def chosen_ids(self) -> tuple[int, ...]:
         """Return the ids of all selected cuts that are still there."""
         document = self._session.store.document
         known = {cut.id for cut in document.cuts} if document else set()
-        return tuple(i for i in self._session.view.selection.cut_ids if i in known)
+        return tuple(i for i in self._session.shown.selection.cut_ids if i in known)
 
     def refresh(self, document: Document) -> None:
         """Show the selected slice."""
@@ -179,7 +179,7 @@ class SlicePanel(Panel):
         """Select all slices that sound like this one."""
         document, piece = self._session.store.document, self.chosen()
         if document is not None and piece is not None:
-            self._session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(alike(document, piece.cut.id)))
+            self._session.shown.select(cut_id=piece.cut.id, more_cuts=frozenset(alike(document, piece.cut.id)))
 
     def toggle_lock(self) -> None:
         """Lock the selected cuts, or unlock them."""

@@ -123,7 +123,7 @@ class SliceStage(Stage):
         first = 0 if piece is None else (piece.number - 1) // PADS_PER_PAGE * PADS_PER_PAGE
         if first + slot < len(slices):
             chosen = slices[first + slot]
-            self.session.view.select(cut_id=chosen.cut.id)
+            self.session.shown.select(cut_id=chosen.cut.id)
             self.playback.pads.audition(chosen)
         return True
 
@@ -155,7 +155,7 @@ class SliceStage(Stage):
         index = 0 if piece is None else max(0, min(last, piece.number - 1 + by))
         while self.singles.isChecked() and not _single(slices[index].cut) and 0 < index < last:
             index += by
-        self.session.view.select(cut_id=slices[index].cut.id)
+        self.session.shown.select(cut_id=slices[index].cut.id)
         self._listen()
 
     def _dim(self) -> None:
@@ -193,7 +193,7 @@ class SliceStage(Stage):
     def _choose_all(self) -> None:
         document, piece = self.session.store.document, self.chosen()
         if document is not None and piece is not None:
-            self.session.view.select(cut_id=piece.cut.id, more_cuts=frozenset(s.cut.id for s in document.slices()))
+            self.session.shown.select(cut_id=piece.cut.id, more_cuts=frozenset(s.cut.id for s in document.slices()))
 
     def _cut_between(self) -> None:
         """Cut the slice at its strongest inner attack, or in the middle where it has none."""
@@ -213,7 +213,7 @@ class SliceStage(Stage):
             return
         before = next(s.cut.id for s in reversed(slices[: piece.number]) if s.cut.id not in ids)
         if self.session.store.edit(f"delete {counted(len(ids), 'cut')}" if len(ids) > 1 else "delete cut", lambda d: delete_cuts(d, ids)):
-            self.session.view.select(cut_id=before)
+            self.session.shown.select(cut_id=before)
 
     def _nudge(self, by_samples: int) -> None:
         ids = self.panel.chosen_ids()

@@ -45,7 +45,7 @@ class Baking(QObject):
         self._newest: BakeRequest | None = None
         session.project.opened.connect(self._opened)
         session.store.document_changed.connect(lambda _: self.refresh())
-        session.view.changed.connect(self._mutes_changed)
+        session.shown.changed.connect(self._mutes_changed)
 
     @property
     def busy(self) -> bool:
@@ -101,7 +101,7 @@ class Baking(QObject):
         return BakeRequest(
             document, sound.clip, self._engine.sample_rate, borrowed=self._session.project.borrowed, passages=self._passages(document),
             speed=self.speed, way=self.way, drums_only=sound.drums_only, drums_share=self.drums_share, band=self.band,
-            silenced=self._session.view.silenced, before=self.baked,
+            silenced=self._session.shown.silenced, before=self.baked,
         )
 
     def _start(self, request: BakeRequest) -> None:
@@ -163,7 +163,7 @@ class Baking(QObject):
             self._engine.set_span(first / total, min(1.0, (first + count) / total))
 
     def _mutes_changed(self) -> None:
-        if self._newest is not None and self._newest.silenced != self._session.view.silenced:
+        if self._newest is not None and self._newest.silenced != self._session.shown.silenced:
             self.refresh()
 
     def _opened(self) -> None:
