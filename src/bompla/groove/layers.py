@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -31,27 +31,28 @@ LEAST_RANGE = 2
 LEVEL_SHARE = 0.1
 """What a dB of difference in level costs; beyond what a slice may be raised by, each costs in full."""
 
-LEAD_SHARE = 0.1
-"""How much of what makes a slice unclean counts against its leading, beside how unlike the others it sounds."""
+CLEAR_SHARE = 0.1
+"""What a dB less clear costs a slice that leads, beside how unlike the others it sounds."""
+
+OTHERS_COST_DB, FOREIGN_COST_DB = 2.0, 4.0
+"""What another drum, sure to be there, costs a slice that leads; and more for each strike that does not have it too."""
 
 MOST_COMPARED = 200
 """Of more strikes some are left out, as every pair of them is compared."""
 
 CLEAR_ENOUGH_DB = 30.0
-OTHERS_COST_DB = 60.0
-"""What another drum, sure to be there, takes from how clean a slice is."""
-
 LIKELY = 0.5
 """Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
 
 
 class Strike(NamedTuple):
-    """A slice in which the drum is heard: how hard, as heard and by its measured level, and how well it would stand for the drum."""
+    """A slice in which the drum is heard: how hard, as heard and by its measured level, how clear and whole, and what else is in it."""
 
     cut: Cut
     velocity: int
     level_velocity: int
-    clean_db: float
+    clear_db: float
+    others: Mapping[str, float]
 
 
 def layers_of(drum: str, group: Sequence[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
@@ -79,7 +80,11 @@ def layers_of(drum: str, group: Sequence[tuple[Cut, Heard]]) -> tuple[Layer, ...
 
 def _costs(strikes: list[Strike]) -> NDArray[np.float64]:
     """Return how far strike n is from strike m when it leads in its place, shape (strikes, strikes), in dB: sound, and what is unclean."""
-    unclean = LEAD_SHARE * (max(one.clean_db for one in strikes) - np.array([one.clean_db for one in strikes]))
+    clear = np.array([one.clear_db for one in strikes])
+    drums = sorted({drum for one in strikes for drum in one.others})
+    others = np.array([[one.others.get(drum, 0.0) for drum in drums] for one in strikes]).reshape(len(strikes), len(drums))
+    foreign = np.maximum(0.0, others[:, np.newaxis] - others).sum(axis=2)
+    unclean = (CLEAR_SHARE * (clear.max() - clear) + OTHERS_COST_DB * others.sum(axis=1))[:, np.newaxis] + FOREIGN_COST_DB * foreign
     shapes = np.array([10.0 * np.log10(decoded(one.cut.levels) + 1e-6).ravel() for one in strikes])
     level = np.array([velocity_to_db(one.level_velocity) for one in strikes])
     shapes -= level[:, np.newaxis]
@@ -89,7 +94,7 @@ def _costs(strikes: list[Strike]) -> NDArray[np.float64]:
     mean = np.where(known.any(axis=2), mean, np.abs(level[:, np.newaxis] - level))
     louder = level - level[:, np.newaxis]
     raised = np.maximum(0.0, louder - MOST_RAISED_DB) + LEVEL_SHARE * np.abs(louder)
-    return np.asarray(mean + raised + unclean[:, np.newaxis])
+    return np.asarray(mean + raised + unclean)
 
 
 def _ranges(costs: NDArray[np.float64], velocities: NDArray[np.int64]) -> list[tuple[int, int, int]]:
@@ -133,10 +138,13 @@ def _strikes(drum: str, group: Sequence[tuple[Cut, Heard]]) -> list[Strike]:
     levels = [level_db(cut.levels, band) if _stands_alone(cut, drum) else None for cut, _ in likely]
     known = [level - velocity_to_db(heard.velocity) for (_, heard), level in zip(likely, levels, strict=True) if level is not None]
     if not known:
-        return [Strike(cut, heard.velocity, heard.velocity, _clean_db(cut, heard)) for cut, heard in likely]
+        return [Strike(cut, heard.velocity, heard.velocity, _clear_db(cut, heard), _others(cut, drum)) for cut, heard in likely]
     full_db = float(np.median(known))
-    return [Strike(cut, heard.velocity, heard.velocity if level is None else db_to_velocity(level - full_db), _clean_db(cut, heard))
-            for (cut, heard), level in zip(likely, levels, strict=True)]
+    made = []
+    for (cut, heard), level in zip(likely, levels, strict=True):
+        by_level = heard.velocity if level is None else db_to_velocity(level - full_db)
+        made.append(Strike(cut, heard.velocity, by_level, _clear_db(cut, heard), _others(cut, drum)))
+    return made
 
 
 def _stands_alone(cut: Cut, drum: str) -> bool:
@@ -145,9 +153,12 @@ def _stands_alone(cut: Cut, drum: str) -> bool:
     return all(DRUMS[drum].band is not other.band and other.band is not Band.MID for other in others)
 
 
-def _clean_db(cut: Cut, heard: Heard) -> float:
-    """Return how well a slice stands for its drum: little underneath, clear of what rings, its tail whole, surely the drum."""
-    others = sum(h.confidence for h in cut.heard if h.drum != heard.drum)
+def _others(cut: Cut, drum: str) -> dict[str, float]:
+    """Return the other drums in a slice, with how sure each is."""
+    return {h.drum: h.confidence for h in cut.heard if h.drum != drum}
+
+
+def _clear_db(cut: Cut, heard: Heard) -> float:
+    """Return how well a slice stands out: clear of what rings, its tail whole, surely the drum."""
     whole = fall_db(cut.levels)
-    return (-OTHERS_COST_DB * others + min(CLEAR_ENOUGH_DB, cut.clear_db)
-            + 0.5 * min(CLEAR_ENOUGH_DB, whole if whole is not None else 0.0) + 10.0 * heard.confidence)
+    return min(CLEAR_ENOUGH_DB, cut.clear_db) + 0.5 * min(CLEAR_ENOUGH_DB, whole or 0.0) + 10.0 * heard.confidence
