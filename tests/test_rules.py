@@ -72,8 +72,18 @@ def test_retired_words_stay_out_of_the_interface_and_the_documents() -> None:
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
             if isinstance(node, ast.Constant) and isinstance(node.value, str):
                 found += [f"{path.name}:{node.lineno}: {word}" for word in spoken.findall(node.value.lower())]
-    for path in (ROOT / "README.md", *(ROOT / "docs").glob("*.md")):
+    for path in (ROOT / "README.md", *(ROOT / "docs").rglob("*.md")):
         text = glossary[: glossary.index("## Retired")] if path.name == "glossary.md" else path.read_text(encoding="utf-8")
         if path.name != "hearing.md":  # a notebook of experiments, in its own words
             found += [f"{path.name}: {word}" for word in spoken.findall(text.lower())]
     assert not found, "\n".join(found)
+
+
+def test_every_link_of_the_documents_leads_to_a_file() -> None:
+    lost = []
+    papers = [ROOT / name for name in ("README.md", "training/README.md", "benchmarks/corpus/README.md")]
+    for path in (*papers, *(ROOT / "docs").rglob("*.md")):
+        for target in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", path.read_text(encoding="utf-8")):
+            if not (path.parent / target).exists():
+                lost.append(f"{path.name}: {target}")
+    assert not lost, lost
