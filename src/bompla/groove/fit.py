@@ -17,6 +17,8 @@ FLOOR_DB = 60.0
 """What lies so far under the loudest strike counts as silent."""
 
 SWEEPS = 4
+WHOLE_COUNTS = 6.0
+"""The level of all bands together counts as much as so many of them: no kick is turned up for a cymbal that rings over it."""
 
 Levels = NDArray[np.float64]
 
@@ -25,8 +27,8 @@ def fitted(document: Document, hits: Sequence[Hit]) -> tuple[Hit, ...]:
     """Return hits with the gain each needs, where its slice and the slice that its pad plays were measured.
 
     What the pads of a slice's hits play together is brought as near as it comes to the slice itself: the mean difference of levels
-    over `strike_levels`' bands and stretches of time, each weighed by its length, is made least by turning one gain after the other
-    (coordinate descent) within `LOWEST_DB` to `HIGHEST_DB`. Other hits stay as they are.
+    over `strike_levels`' bands and stretches of time, each weighed by its length, and of the level of all bands together, is made least
+    by turning one gain after the other (coordinate descent) within `LOWEST_DB` to `HIGHEST_DB`. Other hits stay as they are.
     """
     cuts = [cut for cut in document.cuts if cut.levels and not cut.left_out]
     if not cuts or not hits:
@@ -70,12 +72,16 @@ def _gains(wanted: Levels, parts: list[Levels], floor: float) -> list[float]:
     weight = np.where(np.isnan(wanted) | np.isnan(sum(parts)), 0.0, length)
     if not weight.any():
         return [0.0] * len(parts)
+    known = weight > 0.0
     target = np.log10(np.nan_to_num(wanted) + floor)
+    whole = np.log10((np.nan_to_num(wanted) * known).sum(axis=1) + floor)
     parts = [np.nan_to_num(part) for part in parts]
     at = [int(np.abs(choices).argmin())] * len(parts)
     for _ in range(SWEEPS if len(parts) > 1 else 1):
         for index, part in enumerate(parts):
             rest = sum((factor[at[n]] * other for n, other in enumerate(parts) if n != index), np.zeros_like(part))
-            far = (weight * np.abs(np.log10(rest + factor * part + floor) - target)).sum(axis=(1, 2))
-            at[index] = int(far.argmin())
+            made = rest + factor * part
+            by_band = (weight * np.abs(np.log10(made + floor) - target)).sum(axis=(1, 2))
+            as_whole = (weight.max(axis=1) * np.abs(np.log10((made * known).sum(axis=2) + floor) - whole)).sum(axis=1)
+            at[index] = int((by_band + WHOLE_COUNTS * as_whole).argmin())
     return [round(float(choices[place]), 1) for place in at]

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.model.document import Cut, Heard, Layer
-from bompla.model.drums import DRUMS, Band
+from bompla.model.drums import DRUMS, Band, Family
 from bompla.model.kit_edits import layer_of
 from bompla.model.strike_levels import decoded, fall_db, level_db
 from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, db_to_velocity, velocity_to_db
@@ -34,8 +34,11 @@ LEVEL_SHARE = 0.1
 CLEAR_SHARE = 0.1
 """What a dB less clear costs a slice that leads, beside how unlike the others it sounds."""
 
-OTHERS_COST_DB, FOREIGN_COST_DB = 2.0, 4.0
+OTHERS_COST_DB, FOREIGN_COST_DB = 6.0, 2.0
 """What another drum, sure to be there, costs a slice that leads; and more for each strike that does not have it too."""
+
+SOFT, SOFT_COUNTS = (Family.HATS, Family.EXTRAS), 0.35
+"""A hat under a snare is little; a snare under a hat is nearly all of it."""
 
 MOST_COMPARED = 200
 """Of more strikes some are left out, as every pair of them is compared."""
@@ -154,8 +157,9 @@ def _stands_alone(cut: Cut, drum: str) -> bool:
 
 
 def _others(cut: Cut, drum: str) -> dict[str, float]:
-    """Return the other drums in a slice, with how sure each is."""
-    return {h.drum: h.confidence for h in cut.heard if h.drum != drum}
+    """Return the other drums in a slice, with how sure each is; one that is softer by nature counts less."""
+    loud = DRUMS[drum].family not in SOFT
+    return {h.drum: h.confidence * (SOFT_COUNTS if loud and DRUMS[h.drum].family in SOFT else 1.0) for h in cut.heard if h.drum != drum}
 
 
 def _clear_db(cut: Cut, heard: Heard) -> float:
