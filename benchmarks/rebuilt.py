@@ -3,7 +3,7 @@
 Demo loops and loops drawn for judging are heard, rebuilt without a hand, and bounced by the mixer; the bounce is compared with the
 original as it plays: mean difference of mel levels in dB (64 bands from 30 Hz to 16 kHz, 46 ms windows, floor 60 dB under the
 loudest), gated loudness, holes (share of sounding frames that lie 20 dB under the original), the peak. By the kit and one pad per
-slice; at 70 and 140 % with the original by its slices. The worst loops are named.
+slice, and by the kit with a pad of the remainder (`whole`); at 70 and 140 % with the original by its slices. The worst loops are named.
 """
 
 from __future__ import annotations
@@ -22,6 +22,7 @@ from bompla.audio.loudness import loudness_db
 from bompla.demo import loop_paths
 from bompla.engine.bounce import bounce_rebuilt
 from bompla.groove.rebuild import document_from
+from bompla.groove.remainder import with_remainder
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.document import Document
 from bompla.render.bake import bake
@@ -80,8 +81,9 @@ def judge(task: tuple[str, str, int]) -> list[Row]:
     else:
         clip = Clip(make_loop(seed, (group,), clean=True, mix_share=0.0).samples, RATE)
     made = document_from(analyse(clip), name)
-    return [played(name, kit, document, clip, speed) for kit, document in (("kit", made), ("slices", kit_of_slices(made)))
+    rows = [played(name, kit, document, clip, speed) for kit, document in (("kit", made), ("slices", kit_of_slices(made)))
             for speed in (1.0, 0.7, 1.4)]
+    return [*rows, played(name, "whole", with_remainder(made), clip, 1.0)]
 
 
 def played(name: str, kit: str, document: Document, clip: Clip, speed: float) -> Row:

@@ -21,7 +21,7 @@ from bompla.engine.ceiling import CEILING_DB, Ceiling
 from bompla.engine.host import SLICE_PAD
 from bompla.engine.layout import Op
 from bompla.engine.mixer import MixerState, apply, command, render
-from bompla.groove.rebuild import document_from
+from bompla.groove.rebuild import document_from, remade_kit
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.detected_pattern import pattern_of, played
 from bompla.model.document import Cut, Document, Pad
@@ -83,6 +83,36 @@ def test_every_slice_is_played_where_each_has_its_pad(rebuilt_demos: list[tuple[
     assert len(pattern_of(kit_of_slices(fewer)).hits) <= 4, "a pattern that does not follow the loop gets no hits"
     for cut, pad in zip([piece.cut for piece in document.slices()], kit_of_slices(document).pads, strict=True):
         assert pad.layers[0].velocity == max((h.velocity for h in played(cut)), default=pad.layers[0].velocity)
+
+
+def test_what_no_drum_was_heard_in_is_offered_as_a_pad(demo_window: Any) -> None:
+    window, kit = demo_window, demo_window.kit
+    document: Document = window.session.store.document
+    window.go_to_stage("kit")
+    lost = [piece.cut.id for piece in document.slices()[3:6]]
+    gone = {cut.attack_sample for cut in document.cuts if cut.id in lost}
+    near = document.source.sample_rate // 50
+    places = {hit.id: float(document.beat_map.sample_at(hit.at_beats)) for hit in pattern_of(document).hits}
+    unheard = remade_kit(replace(
+        document,
+        cuts=tuple(replace(cut, heard=()) if cut.id in lost else cut for cut in document.cuts),
+        variations=(replace(pattern_of(document), hits=tuple(
+            hit for hit in pattern_of(document).hits if min(abs(places[hit.id] - at) for at in gone) > near)),),
+    ))
+    window.session.store.edit("unheard", lambda _: unheard)
+    assert kit.rest.isVisibleTo(kit)
+    assert kit.rest.text() == "Put 3 without a sure drum on a pad"
+    kit.rest.click()
+    whole: Document = window.session.store.document
+    assert not kit.rest.isVisibleTo(kit)
+    pad = next(pad for pad in whole.pads if pad.name == "Remainder")
+    assert [pad.note for pad in whole.pads].count(pad.note) == 1
+    hits = [hit for hit in pattern_of(whole).hits if hit.pad_id == pad.id]
+    assert {round(float(whole.beat_map.sample_at(hit.at_beats))) for hit in hits} == gone
+    clip = window.session.project.clip
+    assert apart_db(whole, clip)[0] < apart_db(unheard, clip)[0] - 0.1
+    window.session.store.undo()
+    assert window.session.store.document == unheard
 
 
 def test_harder_is_louder_and_no_slice_is_raised_by_more_than_a_little(rebuilt_demos: list[tuple[str, Clip, Document]]) -> None:

@@ -152,7 +152,7 @@ def made_kit(cuts: Iterable[Cut], next_id: int) -> tuple[tuple[Pad, ...], int]:
     for drum in DRUMS.values():
         if drum.key not in groups:
             continue
-        slot = _free_slot(drum, taken)
+        slot = free_slot(drum, taken)
         taken.add(slot)
         layers = layers_of(drum.key, groups[drum.key])
         pads.append(Pad(next_id, slot, drum.key, drum.label, drum.note, 0.0, layers))
@@ -174,7 +174,7 @@ def _with_pads(document: Document, pads: Iterable[Pad], made: Iterable[Pad]) -> 
     pads, next_id = list(pads), document.next_id
     taken = {pad.slot for pad in pads} | {pad.slot for pad in document.pads}
     for new in made:
-        slot = _free_slot(DRUMS[new.drum], taken)
+        slot = free_slot(DRUMS[new.drum], taken)
         taken.add(slot)
         pads.append(replace(new, id=next_id, slot=slot))
         next_id += 1
@@ -187,7 +187,8 @@ def tray(document: Document) -> tuple[Cut, ...]:
     return tuple(c.cut for c in document.slices() if c.start_sample not in used and not c.cut.left_out)
 
 
-def _free_slot(drum: Drum, taken: set[int]) -> int:
+def free_slot(drum: Drum, taken: set[int]) -> int:
+    """Return the first slot for a drum that is not taken: in its family's row, or anywhere."""
     row = ROWS.index(drum.family) if drum.family in ROWS else 2
     own = range(row * PAD_COLUMNS, (row + 1) * PAD_COLUMNS)
     return next(int(slot) for slot in (*own, *range(8 * PADS_PER_PAGE)) if slot not in taken)

@@ -38,11 +38,27 @@ def kit_of_slices(document: Document) -> Document:
     next_id, variations = document.next_id + len(pads), []
     for variation in document.variations:
         moved = _moved(variation, pads, starts, document.beat_map, near)
-        if len({hit.pad_id for hit in moved.hits}) >= FOLLOWS_LOOP * (len(slices) - len(silent)):
+        if follows_loop(document, variation):
             moved = _with_silent(moved, [(pads[place], starts[place]) for place in silent], document.beat_map, next_id)
         variations.append(moved)
         next_id += len(silent)
     return replace(document, pads=pads, variations=tuple(variations), next_id=next_id)
+
+
+def without_drum(document: Document) -> tuple[Slice, ...]:
+    """Return the slices in which no drum is sure, but for those left out."""
+    return tuple(piece for piece in document.slices() if not piece.cut.left_out and not played(piece.cut))
+
+
+def follows_loop(document: Document, variation: Variation) -> bool:
+    """Whether a variation plays nearly all of the loop's slices that have drums."""
+    slices = [piece for piece in document.slices() if not piece.cut.left_out]
+    starts = [piece.cut.attack_sample for piece in slices]
+    near = ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
+    places = document.beat_map.samples_at([hit.at_beats for hit in variation.hits])
+    struck = {bisect_right(starts, place + near) - 1 for place in places.tolist()}
+    wanted = [place for place, piece in enumerate(slices) if played(piece.cut)]
+    return len(struck.intersection(wanted)) >= FOLLOWS_LOOP * len(wanted)
 
 
 def _pad(pad_id: int, place: int, piece: Slice) -> Pad:

@@ -17,6 +17,7 @@ from bompla.app.stage import Stage, WindowActions
 from bompla.app.ui.controls import Chips, Panel, button, combo, edit_text, label, scrolling
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.rebuild import remade_kit
+from bompla.groove.remainder import remaining, with_remainder
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.groove.takes import QUANTISE
 from bompla.model.document import PADS_PER_PAGE, Document
@@ -68,6 +69,8 @@ class KitStage(Stage):
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         scroll.setFixedHeight(98)
         scroll.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.rest = button("", self.add_remainder, tip="One pad for the slices in which no drum is sure, played where they were")
+        tray.title_row(self.rest)
         tray.body.addWidget(scroll)
         left.addWidget(tray)
         layout.addLayout(self._right_side())
@@ -153,6 +156,9 @@ class KitStage(Stage):
         self.pages.setVisible(pages > 1)
         self.pages.offer([(page, f"page {page + 1}") for page in range(pages)], self.grid.page)
         self.tail.setCurrentIndex(self.tail.findData(document.tail))
+        left = len(remaining(document))
+        self.rest.setText(f"Put {left} without a sure drum on a pad")
+        self.rest.setVisible(left > 0)
         self.panel.refresh(document)
         self.more.refresh(document)
         self.colour.refresh(document)
@@ -175,6 +181,13 @@ class KitStage(Stage):
     def remake(self) -> None:
         """Make the kit anew from the slices; what was done by hand stays."""
         self.session.store.edit("rebuild kit", remade_kit)
+
+    def add_remainder(self) -> None:
+        """Put the slices in which no drum is sure on a pad of their own."""
+        if self.session.store.edit("pad of the remainder", with_remainder):
+            document = self.session.store.document
+            if document is not None:
+                self.session.shown.select(pad_id=max(pad.id for pad in document.pads))
 
     def slices_in_order(self) -> None:
         """Put every slice on a pad of its own."""

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QComboBox,
     QFrame,
     QGridLayout,
+    QHBoxLayout,
     QLabel,
     QLayout,
     QLineEdit,
@@ -58,6 +59,16 @@ class Panel(QFrame):
         self.heading = label(heading, "heading")
         self.heading.setVisible(bool(heading))
         self.body.addWidget(self.heading)
+
+    def title_row(self, *widgets: QWidget) -> None:
+        """Put widgets beside the heading, at the right end."""
+        row = QHBoxLayout()
+        self.body.removeWidget(self.heading)
+        row.addWidget(self.heading)
+        row.addStretch(1)
+        for widget in widgets:
+            row.addWidget(widget)
+        self.body.insertLayout(0, row)
 
 
 def label(text: str, kind: str = "value") -> QLabel:
