@@ -209,7 +209,7 @@ def test_outputs_are_chosen_for_a_pad_and_a_device_and_heard(demo_window: Any, q
     assert OUTPUTS[2] in session.store.history.undo_label
     window.show_sound()
     dialog = window.sound_settings
-    qtbot.waitUntil(lambda: dialog._lister is None)
+    qtbot.waitUntil(lambda: dialog.looked)
     dialog.channels.setCurrentIndex(dialog.channels.findData(6))
     dialog.channels.activated.emit(0)
     engine = playback.engine

@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -31,8 +32,8 @@ MISSING = [name for name in ("pulseaudio", "parec", "pactl") if shutil.which(nam
 
 
 @pytest.fixture
-def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
-    """A PulseAudio server of our own with a null sink that ALSA, and so PortAudio, plays to; gives what the server writes down."""
+def pulse_home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A home whose sound goes to a PulseAudio server of our own, once there is one; gives what the server writes down."""
     if MISSING or not PLUGINS:
         pytest.skip(f"needs {', '.join(MISSING) or 'libasound2-plugins'} to play into a null sink")
     run = tmp_path / "run"
@@ -40,7 +41,12 @@ def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]
     (tmp_path / ".asoundrc").write_text("pcm.!default { type pulse }\nctl.!default { type pulse }\n")
     monkeypatch.setenv("HOME", str(tmp_path))
     monkeypatch.setenv("XDG_RUNTIME_DIR", str(run))
-    log = tmp_path / "server.log"
+    return tmp_path / "server.log"
+
+
+@contextmanager
+def pulse_server(log: Path) -> Iterator[None]:
+    """A PulseAudio server with a null sink that ALSA, and so PortAudio, plays to."""
     server = subprocess.Popen(
         ["pulseaudio", "-n", "--daemonize=no", "--exit-idle-time=-1", "--disable-shm=yes", "--log-level=debug", f"--log-target=file:{log}",
          f"--load=module-null-sink sink_name=null rate={RATE}", "--load=module-native-protocol-unix"],
@@ -55,10 +61,45 @@ def null_sink(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]
             time.sleep(0.05)
         else:
             pytest.skip("PulseAudio did not come up")
-        yield log
+        yield
     finally:
         server.terminate()
         server.wait(5)
+
+
+@pytest.fixture
+def null_sink(pulse_home: Path) -> Iterator[Path]:
+    """A PulseAudio server with a null sink; gives what it writes down."""
+    with pulse_server(pulse_home):
+        yield pulse_home
+
+
+def test_a_device_that_comes_back_is_played_to_again(pulse_home: Path, qtbot: Any) -> None:
+    from bompla.app.main import make_application, make_window
+
+    make_application()
+    window = make_window(device="")
+    try:
+        window.show()
+        window.playback.start()
+        watch, engine = window.playback.devices, window.playback.engine
+        qtbot.waitUntil(lambda: engine.state.ready)
+        assert watch.missing
+        qtbot.waitUntil(lambda: window.messages.mend.text() == "Try again")
+        assert watch.timer.isActive(), "it is looked for by itself"
+        window.messages.mend.click()
+        qtbot.waitUntil(lambda: engine.state.ready)
+        assert watch.missing, "there is none yet"
+        with pulse_server(pulse_home):
+            watch.timer.start(0)
+            qtbot.waitUntil(lambda: engine.state.ready and engine.state.kind == DeviceKind.SYSTEM)
+            assert not watch.missing
+            qtbot.waitUntil(lambda: not watch.timer.isActive())
+            window.shut()
+    finally:
+        window.shut()
+        window.close()
+        window.deleteLater()
 
 
 def test_what_arrives_at_the_device_is_what_was_rendered(demo: tuple[Document, Clip], tmp_path: Path, null_sink: Path) -> None:

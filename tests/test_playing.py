@@ -289,7 +289,7 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     window, playback = demo_window, demo_window.playback
     window.show_sound()
     dialog = window.sound_settings
-    qtbot.waitUntil(lambda: dialog._lister is None)
+    qtbot.waitUntil(lambda: dialog.looked)
     assert dialog.output.findText("simulated device") >= 0
     dialog.block.setCurrentIndex(dialog.block.findData(512))
     dialog.block.activated.emit(0)

@@ -34,6 +34,8 @@ class MessageStrip(QWidget):
         row.addWidget(self.progress)
         self.cancel = button("Cancel", self.cancelled.emit, tip="Cancel; the project stays as it was")
         row.addWidget(self.cancel)
+        self.mend = button("", self._do, tip="Do this about it")
+        row.addWidget(self.mend)
         self.close_button = button("Close", self._close, tip="Dismiss this message")
         row.addWidget(self.close_button)
         self._message: Message | None = None
@@ -53,6 +55,12 @@ class MessageStrip(QWidget):
         self._message = None
         self._refresh()
 
+    def _do(self) -> None:
+        message = self._message
+        self._close()
+        if message is not None and message.action is not None:
+            message.action()
+
     def _work_changed(self, work: Work | None) -> None:
         if work is not None and self._work is None:
             self._message = None
@@ -65,9 +73,12 @@ class MessageStrip(QWidget):
         self.progress.setVisible(work is not None)
         self.cancel.setVisible(work is not None)
         self.close_button.setVisible(work is None)
+        self.mend.setVisible(work is None and message is not None and message.action is not None)
         if work is not None:
             self.text.setText(work.label[:1].upper() + work.label[1:])
             self.progress.setValue(round(100 * work.share))
         elif message is not None:
             self.text.setText(message.text)
+            self.mend.setText(message.button)
+            self.mend.setAccessibleName(message.button)
             self.text.setStyleSheet(f"color: {theme().palette.signal if message.weight is Weight.TROUBLE else theme().palette.paper}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -17,10 +18,12 @@ class Weight(StrEnum):
 
 @dataclass(frozen=True)
 class Message:
-    """A sentence for the user."""
+    """A sentence for the user, and at most one thing that can be done about it: a button's words, and what it does."""
 
     text: str
     weight: Weight
+    button: str = ""
+    action: Callable[[], object] | None = None
 
 
 class MessageHub(QObject):
@@ -33,13 +36,13 @@ class MessageHub(QObject):
         self.kept: list[Message] = []
         self._listened_to = False
 
-    def note(self, text: str) -> None:
-        """Tell the user something that needs nothing done."""
-        self._post(Message(text, Weight.NOTE))
+    def note(self, text: str, *, button: str = "", action: Callable[[], object] | None = None) -> None:
+        """Tell the user something, with what can be done about it."""
+        self._post(Message(text, Weight.NOTE, button, action))
 
-    def trouble(self, text: str) -> None:
-        """Tell the user what went wrong and what to do."""
-        self._post(Message(text, Weight.TROUBLE))
+    def trouble(self, text: str, *, button: str = "", action: Callable[[], object] | None = None) -> None:
+        """Tell the user what went wrong, with what can be done about it."""
+        self._post(Message(text, Weight.TROUBLE, button, action))
 
     def listen(self) -> list[Message]:
         """Begin to listen, and return what was said before."""

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QProcess, QSettings, QTimer
 from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.project.session import Session
+from bompla.app.sound.device_watch import DeviceLister
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import button, combo, label
 from bompla.engine.bounce import click_sounds
@@ -33,7 +34,8 @@ class SoundSettings(QDialog):
         self.setWindowTitle("Sound")
         self.resize(460, 300)
         self._session, self._playback = session, playback
-        self._lister: QProcess | None = None
+        self._lister = DeviceLister(self)
+        self._lister.found.connect(self._fill)
         self._loopback: QProcess | None = None
         self._problem = ""
         self._test_from = 0.0
@@ -64,6 +66,8 @@ class SoundSettings(QDialog):
         column.addWidget(self.now)
         row_box = QHBoxLayout()
         row_box.addWidget(button("Scan again", self.look, tip="Scan for newly connected devices and inputs"))
+        self.again = button("Try again", playback.devices.try_again, tip="Play to the chosen device, if it is there again")
+        row_box.addWidget(self.again)
         row_box.addStretch(1)
         column.addLayout(row_box)
         self._lateness(column)
@@ -96,9 +100,7 @@ class SoundSettings(QDialog):
 
     def closeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         self._timer.stop()
-        if self._lister is not None:
-            self._lister.kill()
-            self._lister.waitForFinished(1000)
+        self._lister.close()
         if self._loopback is not None:
             self._loopback.kill()
             self._loopback.waitForFinished(1000)
@@ -106,18 +108,11 @@ class SoundSettings(QDialog):
     @property
     def looked(self) -> bool:
         """Whether the devices that there are have been found."""
-        return self._lister is None
+        return not self._lister.busy
 
     def look(self) -> None:
-        """Ask a process of its own for the devices, so that a slow driver holds nothing up."""
-        if self._lister is not None:
-            return
-        lister = QProcess(self)
-        lister.setProgram(sys.executable)
-        lister.setArguments(["-m", "bompla.engine.child", "--list"])
-        lister.finished.connect(lambda: self._listed(lister))
-        self._lister = lister
-        lister.start()
+        """Ask which devices there are now."""
+        self._lister.look()
 
     def measure(self) -> None:
         """Play the clicks that are to be followed."""
@@ -144,7 +139,7 @@ class SoundSettings(QDialog):
         process = QProcess(self)
         process.setProgram(sys.executable)
         name = "" if device == SIMULATED_NAME else device
-        process.setArguments(["-m", "bompla.engine.loopback", name, str(engine.sample_rate), str(block)])
+        process.setArguments(["-P", "-m", "bompla.engine.loopback", name, str(engine.sample_rate), str(block)])
         process.finished.connect(lambda: self._cable_measured(process))
         self._loopback = process
         self.late.setText("Listening to the cable…")
@@ -191,15 +186,6 @@ class SoundSettings(QDialog):
         QSettings("bompla", "bompla").remove("late_s")
         self._show()
 
-    def _listed(self, lister: QProcess) -> None:
-        self._lister = None
-        try:
-            found = json.loads(bytes(lister.readAllStandardOutput().data()).decode() or "{}")
-        except ValueError:
-            found = {}
-        lister.deleteLater()
-        self._fill(found.get("outputs", []), found.get("inputs", []))
-
     def _fill(self, outputs: list[str], inputs: list[str]) -> None:
         device, block, midi, channels = self._playback.engine.chosen
         for box, items, chosen in (
@@ -216,7 +202,7 @@ class SoundSettings(QDialog):
     def _use(self, _index: int) -> None:
         device, block, midi = str(self.output.currentData()), int(self.block.currentData()), str(self.midi.currentData())
         channels = int(self.channels.currentData())
-        if (device, block, midi, channels) != self._playback.engine.chosen:
+        if (device, block, midi, channels) != self._playback.engine.chosen or self._playback.devices.missing:
             kept = QSettings("bompla", "bompla")
             for key, value in (("device", device), ("block", block), ("midi", midi), ("channels", channels)):
                 kept.setValue(key, value)
@@ -235,6 +221,7 @@ class SoundSettings(QDialog):
     def _show(self) -> None:
         self.touch.setCurrentIndex(max(0, self.touch.findData(touch_of(self._playback.engine.chosen[2]))))
         state = self._playback.engine.state
+        self.again.setVisible(self._playback.devices.missing)
         if state.ready:
             missed = f"{counted(state.underruns, 'dropout')} since it started." if state.underruns else "No dropouts."
             self.now.setText(f"{state.device}: {state.channels} outputs, {state.sample_rate} Hz, {state.block_frames} frames, "

@@ -119,7 +119,7 @@ class Engine:
         environment = dict(os.environ, OMP_NUM_THREADS="1", OPENBLAS_NUM_THREADS="1")
         try:
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "bompla.engine.child", *arguments],
+                [sys.executable, "-P", "-m", "bompla.engine.child", *arguments],
                 stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
                 pass_fds=descriptors, env=environment,
             )

@@ -182,7 +182,10 @@ class PadPanel(Panel):
         if pad is None:
             return
         self.title_line.setText(pad.name)
-        self.note_line.setText(f"{pad.note} · {note_name(pad.note)} · key {PAD_KEYS[pad.slot % PADS_PER_PAGE]}")
+        others = [other.name for other in document.pads if other.note == pad.note and other.id != pad.id]
+        shared = f" · same note as {others[0]}" if others else ""
+        self.note_line.setText(f"{pad.note} · {note_name(pad.note)} · key {PAD_KEYS[pad.slot % PADS_PER_PAGE]}{shared}")
+        self.note_line.setToolTip(f"A note plays all pads that have it: also {', '.join(others)}" if others else "")
         if not self.name.hasFocus():
             self.name.setText(pad.name)
         self.drum.setCurrentIndex(self.drum.findData(pad.drum))

@@ -103,7 +103,7 @@ class AnalysisProcess(QObject):
             environment.insert(name, "1")
         process.setProcessEnvironment(environment)
         process.setProgram(sys.executable)
-        process.setArguments(["-m", "bompla.analysis.worker"])
+        process.setArguments(["-P", "-m", "bompla.analysis.worker"])
         process.readyReadStandardOutput.connect(self._read)
         process.finished.connect(self._ended)
         process.errorOccurred.connect(self._broken)

@@ -9,6 +9,7 @@ from bompla.app.project.tasks import Threads
 from bompla.app.sound.bake import Baking
 from bompla.app.sound.balance import Balance
 from bompla.app.sound.bounce import Bouncer
+from bompla.app.sound.device_watch import DeviceWatch
 from bompla.app.sound.pads import Pads
 from bompla.app.sound.previews import Previews
 from bompla.app.sound.recording import Recorder
@@ -19,8 +20,9 @@ from bompla.engine.host import Engine
 class Playback(QObject):
     """Holds the rooms, and ends them together.
 
-    `transport` starts and stops, `baking` says what plays, `balance` how original and rebuilt are mixed, `pads` plays by hand,
-    `recorder` keeps what was played, `previews` plays sounds beside all this, `bouncer` makes new loops.
+    `transport` starts and stops, `devices` watches for a device that comes back, `baking` says what plays, `balance` how original and
+    rebuilt are mixed, `pads` plays by hand, `recorder` keeps what was played, `previews` plays sounds beside all this, `bouncer` makes
+    new loops.
     """
 
     def __init__(self, session: Session, engine: Engine, parent: QObject | None = None) -> None:
@@ -30,6 +32,7 @@ class Playback(QObject):
         self.baking = Baking(session, engine, self._threads, self)
         self.recorder = Recorder(session, engine, lambda: self.baking.speed, self)
         self.transport = Transport(session, engine, self.baking, self.recorder, self)
+        self.devices = DeviceWatch(engine, self.transport, self)
         self.balance = Balance(session, engine, self.baking, self._threads, self)
         self.pads = Pads(session, engine, self.baking, self.recorder, self)
         self.previews = Previews(session.hub, engine, self)
@@ -47,6 +50,7 @@ class Playback(QObject):
 
     def close(self) -> None:
         """End the engine."""
+        self.devices.close()
         self.transport.close()
         self.balance.close()
         self._threads.close()

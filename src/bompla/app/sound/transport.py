@@ -7,7 +7,9 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from bompla.app.project.session import Session
 from bompla.app.sound.bake import Baking
 from bompla.app.sound.recording import Recorder
+from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine, EngineState
+from bompla.engine.layout import DeviceKind
 from bompla.errors import EngineError
 
 FRAME_MS = 16
@@ -159,4 +161,6 @@ class Transport(QObject):
             self._device = text
             self.device_changed.emit(text)
             if state.message:
-                self._session.hub.note(state.message)
+                again = state.kind == DeviceKind.SIMULATED and self._engine.chosen[0] != SIMULATED_NAME
+                self._session.hub.note(state.message, button="Try again" if again else "",
+                                       action=(lambda: self.use_device(*self._engine.chosen)) if again else None)
