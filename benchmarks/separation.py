@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 from concurrent.futures import ProcessPoolExecutor
+from typing import Any
 
 import numpy as np
 
@@ -17,7 +18,7 @@ from bompla.analysis.analyse import analyse
 from bompla.analysis.separation.pull_apart import pull_apart
 from bompla.audio.clip import Clip
 from bompla.groove.rebuild import document_from
-from bompla.render.underneath import alone, underneath
+from bompla.render.underneath import alone, most_of, underneath
 from corpus import RATE
 from corpus.kits import GROUPS, font_bank, font_kits, synth_bank
 from corpus.render import make_loop
@@ -62,8 +63,9 @@ def judge(task: tuple[int, str, int]) -> list[Row]:
             continue
         before = sdr_db(known, clip.mono[start:end])
         drums = (note.drum, *others)
-        ways = ({}, dict(alone(document, drums)))
-        made = [pull_apart(clip, start, end, drums, attack_sample=cut.attack_sample, alone=way)[note.drum] for way in ways]
+        known_of_loop = {"alone": dict(alone(document, drums)), "most": dict(most_of(document, cut, drums))}
+        ways: tuple[dict[str, dict[str, Any]], ...] = ({}, known_of_loop)
+        made = [pull_apart(clip, start, end, drums, attack_sample=cut.attack_sample, **way)[note.drum] for way in ways]
         plain, helped = (sdr_db(known, one.samples[:, 0]) - before for one in made)
         rows.append((note.drum, before, plain, helped))
     return rows
@@ -74,13 +76,14 @@ def in_loops(groups: str, loops: int) -> None:
     tasks = [(JUDGE_SEED + SEEDS_A_GROUP * GROUPS.index(g) + n, g, HITS_A_LOOP) for g in groups.split(",") for n in range(loops)]
     with ProcessPoolExecutor() as pool:
         found = [(task[1], row) for task, part in zip(tasks, pool.map(judge, tasks, chunksize=2), strict=True) for row in part]
-    print(f"{'':<12}{'hits':>6}{'as it is':>10}{'gain':>8}{'with slices of its own':>24}")
+    print(f"{'':<12}{'hits':>6}{'as it is':>10}{'gain':>8}{'with the loop known':>24}{'worse than as it is':>22}")
     names = [*WANTED, *groups.split(",")]
     for name in names:
         rows = [row[1:] for group, row in found if name in (group, row[0])]
         if rows:
             before, plain, helped = np.median(np.array(rows), axis=0)
-            print(f"{name:<12}{len(rows):>6}{before:>10.1f}{plain:>8.1f}{helped:>24.1f}")
+            worse = np.mean([row[2] < 0.0 for row in rows])
+            print(f"{name:<12}{len(rows):>6}{before:>10.1f}{plain:>8.1f}{helped:>24.1f}{worse:>21.0%}")
 
 
 def main() -> None:

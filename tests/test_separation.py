@@ -15,6 +15,7 @@ from bompla.analysis.separation.percussive import percussive
 from bompla.analysis.separation.pull_apart import RINGING, pull_apart
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
+from bompla.model.strike_levels import SIZE
 from conftest import struck
 
 
@@ -33,6 +34,18 @@ def test_drums_that_sound_together_are_pulled_apart(pair: tuple[str, str], least
         for drum in pair:
             gains.append(sdr_db(known[drum], parts[drum].samples[:, 0]) - sdr_db(known[drum], mixture))
     assert np.median(gains) > least_db
+
+
+@pytest.mark.parametrize("most", [0.0, 0.1, 0.5])
+def test_a_drum_gets_no_more_than_it_can_have(most: float) -> None:
+    mixture = (struck("snare", 3, 0.7) + struck("hat_closed", 3, 0.3)).astype(np.float32)
+    clip = Clip(mixture, 44_100)
+    free = pull_apart(clip, 0, len(mixture), ("snare", "hat_closed"))
+    held = pull_apart(clip, 0, len(mixture), ("snare", "hat_closed"), most={"hat_closed": (most,) * SIZE})
+    assert np.abs(np.sum([part.samples[:, 0] for part in held.values()], axis=0) - mixture).max() < 1e-5
+    power, whole, unheld = (float((sound**2).sum()) for sound in (held["hat_closed"].samples, mixture, free["hat_closed"].samples))
+    assert power <= max(1e-6, 1.2 * most) * whole
+    assert power < unheld
 
 
 def with_strikes_alone(mixture: np.ndarray, strikes: dict[str, np.ndarray]) -> tuple[Clip, dict[str, list[tuple[int, int]]]]:

@@ -16,6 +16,9 @@ LOWEST_DB, HIGHEST_DB, STEP_DB = -14.0, 9.0, 0.5
 FLOOR_DB = 60.0
 """What lies so far under the loudest strike counts as silent."""
 
+OVERLAP_DB = 0.6
+"""By so much strikes that ring into one another come out louder than each by itself says."""
+
 SWEEPS = 4
 WHOLE_COUNTS = 6.0
 """The level of all bands together counts as much as so many of them: no kick is turned up for a cymbal that rings over it."""
@@ -84,4 +87,4 @@ def _gains(wanted: Levels, parts: list[Levels], floor: float) -> list[float]:
             by_band = (weight * np.abs(np.log10(made + floor) - target)).sum(axis=(1, 2))
             as_whole = (weight.max(axis=1) * np.abs(np.log10((made * known).sum(axis=2) + floor) - whole)).sum(axis=1)
             at[index] = int((by_band + WHOLE_COUNTS * as_whole).argmin())
-    return [round(float(choices[place]), 1) for place in at]
+    return [round(float(choices[place]) - OVERLAP_DB, 1) for place in at]

@@ -72,7 +72,7 @@ def made_sound(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float3
         from bompla.analysis.separation.pull_apart import pull_apart  # brings SciPy, which only cleaned pads need
 
         drums = (key.drum, *key.others)
-        own = pull_apart(clip, key.start, key.end, drums, attack_sample=key.attack, alone=dict(key.alone))[key.drum]
+        own = pull_apart(clip, key.start, key.end, drums, attack_sample=key.attack, alone=dict(key.alone), most=dict(key.most))[key.drum]
         share = np.float32(key.shape.clean)
         part = Clip((1.0 - share) * part.samples + share * own.samples, clip.sample_rate)
     sound = shaped(at_rate(part, 0, part.frames, sample_rate), sample_rate, key.shape)

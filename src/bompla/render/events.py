@@ -16,7 +16,7 @@ from bompla.model.document import Document, Hit, Layer, Pad, Slice
 from bompla.model.drums import Band
 from bompla.model.shape import PLAIN, Shape, sounding
 from bompla.render.shaping import lead_ms
-from bompla.render.underneath import Alone, alone, underneath, underneath_layer
+from bompla.render.underneath import Alone, Most, alone, most_of, underneath, underneath_layer
 from bompla.units import MOST_RAISED_DB, db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
 
 STRETCHED, BY_SLICES, AS_TAPE = "stretch", "slices", "tape"
@@ -31,7 +31,8 @@ class SoundKey(NamedTuple):
     """What a pad sound is made from: a stretch of the source in samples, its attack, its pad's shape.
 
     `drum` and `others` name the drum that the pad stands for and those underneath, where it is cleaned of them, and
-    `alone` where in the loop they sound by themselves; `of` is the content hash of a borrowed sound that it is made from instead.
+    `alone` where in the loop they sound by themselves, `most` the largest share each can have; `of` is the content hash of a borrowed
+    sound that it is made from instead.
     """
 
     start: int
@@ -42,6 +43,7 @@ class SoundKey(NamedTuple):
     others: tuple[str, ...] = ()
     of: str = ""
     alone: Alone = ()
+    most: Most = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,14 +140,19 @@ def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: flo
     if shape.clean <= 0.0 or layer.of:
         return SoundKey(start, end, attack, shape, of=layer.of)
     others = underneath_layer(document, pad, layer)
-    return SoundKey(start, end, attack, shape, pad.drum, others, alone=alone(document, (pad.drum, *others)) if others else ())
+    if not others:
+        return SoundKey(start, end, attack, shape, pad.drum)
+    drums = (pad.drum, *others)
+    cut = next(one for one in document.cuts if one.at_sample == layer.at_sample)
+    return SoundKey(start, end, attack, shape, pad.drum, others, alone=alone(document, drums), most=most_of(document, cut, drums))
 
 
 def drum_key(document: Document, piece: Slice, drum: str) -> SoundKey:
     """Return what a slice is made from with no other drum than this in it; the whole slice where no other is heard."""
     others = underneath(piece.cut, drum)
-    own = alone(document, (drum, *others)) if others else ()
-    return SoundKey(piece.start_sample, piece.end_sample, piece.cut.attack_sample, replace(PLAIN, clean=1.0), drum, others, alone=own)
+    drums = (drum, *others)
+    return SoundKey(piece.start_sample, piece.end_sample, piece.cut.attack_sample, replace(PLAIN, clean=1.0), drum, others,
+                    alone=alone(document, drums) if others else (), most=most_of(document, piece.cut, drums) if others else ())
 
 
 def lead_frames(key: SoundKey, clip: Clip, sample_rate: int) -> int:

@@ -18,6 +18,8 @@ from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.errors import AnalysisError
 from bompla.model.drums import DRUMS
+from bompla.model.strike_levels import EDGES_HZ, STRETCHES_MS
+from bompla.model.strike_levels import SIZE as SIZE_OF_LEVELS
 from bompla.units import ms_to_samples
 
 RATE = 44_100
@@ -76,7 +78,7 @@ class _Explained:
 
 def pull_apart(
     clip: Clip, start_sample: int, end_sample: int, drums: Sequence[str], *, attack_sample: int | None = None,
-    alone: Mapping[str, Stretches] | None = None,
+    alone: Mapping[str, Stretches] | None = None, most: Mapping[str, Sequence[float]] | None = None,
 ) -> dict[str, Clip]:
     """Return the part of each drum in a slice, and of what rings on from before it as `RINGING`; together they are the slice again.
 
@@ -85,7 +87,8 @@ def pull_apart(
     (`same_strike.py`). What remains is explained as the sum of the drums' pictures, those that ship and of their strikes alone, and of
     what rang before as it would go on, each bent by band and by moment to fit (multiplicative updates for the Kullback-Leibler
     divergence; Lee and Seung, "Algorithms for non-negative matrix factorization", 2001), and each drum gets its share of every
-    bin (a Wiener mask), with the mixture's phase. Raises AnalysisError for a drum that is unknown.
+    bin (a Wiener mask), with the mixture's phase. `most` may name the largest share of power a drum can have, from 0 to 1, by
+    `strike_levels`' stretches of time and bands, row after row. Raises AnalysisError for a drum that is unknown.
     """
     unknown = [drum for drum in drums if drum not in DRUMS]
     if unknown or not drums:
@@ -96,7 +99,8 @@ def pull_apart(
         return {drum: part if index == 0 else Clip(np.zeros_like(part.samples), part.sample_rate) for index, drum in enumerate(wanted)}
     known = _explained(clip, start_sample, end_sample, wanted, attack_sample=attack_sample, alone=alone or {})
     made = {}
-    for drum, own, share in zip(known.names, known.again, _shares(known), strict=True):
+    lead = 0 if attack_sample is None else max(0, attack_sample - start_sample) / clip.sample_rate
+    for drum, own, share in zip(known.names, known.again, _held(_shares(known), known.names, most or {}, lead), strict=True):
         sound = own + _masked(known.rest, share)
         back = resampled(Clip(sound.astype(np.float32), RATE), clip.sample_rate).samples
         fitted = np.zeros_like(part.samples)
@@ -127,6 +131,25 @@ def _shares(known: _Explained) -> list[Picture]:
     """Return the share of each part of what is left by frame and band, adding to 1."""
     total = np.maximum(np.sum(known.pictures, axis=0), np.finfo(np.float64).tiny)
     return [own / total for own in known.pictures]
+
+
+def _held(shares: list[Picture], names: Sequence[str], most: Mapping[str, Sequence[float]], lead_s: float) -> list[Picture]:
+    """Return shares of which none is over the most that its drum can have; what is over goes to the others."""
+    if not most:
+        return shares
+    frames, bands = shares[0].shape
+    stretch = np.searchsorted([end for _, end in STRETCHES_MS[:-1]], 1000.0 * (np.arange(frames) * HOP / RATE - lead_s), side="right")
+    band = np.searchsorted(EDGES_HZ[1:-1], _centres_hz(), side="right")
+    limits = [np.asarray(most.get(name, (1.0,) * SIZE_OF_LEVELS)).reshape(len(STRETCHES_MS), -1)[stretch][:, band] for name in names]
+    for _ in range(len(shares)):
+        shares = [np.minimum(share, limit) for share, limit in zip(shares, limits, strict=True)]
+        missing = 1.0 - np.sum(shares, axis=0)
+        room = [(limit > share) * (share + _TINY) for share, limit in zip(shares, limits, strict=True)]
+        total = np.sum(room, axis=0)
+        given = np.divide(missing, total, out=np.zeros((frames, bands)), where=total > 0.0)
+        shares = [share + given * own for share, own in zip(shares, room, strict=True)]
+    whole = np.sum(shares, axis=0)
+    return [share / whole for share in shares]
 
 
 def picture_of(sound: Floats) -> Picture:
@@ -256,6 +279,12 @@ def _first_gain(power: Picture, picture: Picture) -> float:
     """Return the gain at which a picture explains the power where it is strongest."""
     strong = picture >= np.percentile(picture, 90)
     return float(np.median(power[strong] / picture[strong])) + _TINY
+
+
+@lru_cache(maxsize=1)
+def _centres_hz() -> NDArray[np.float64]:
+    """Return the middle frequency of each band."""
+    return np.asarray(np.arange(SIZE // 2 + 1) * (RATE / SIZE) @ _bands() / np.maximum(_bands().sum(axis=0), 1e-6))
 
 
 @lru_cache(maxsize=1)
