@@ -98,7 +98,7 @@ def test_quantising_takes_triplets_to_triplets_and_sixteenths_to_sixteenths() ->
     moved = quantised(played, 4)
     assert moved == pytest.approx([0, 0.25, 0.5, 0.75, 1, 4 / 3, 5 / 3, 2, 2.75, 3.75])
     assert list(beat_divisions(played, 4)) == [4, 3, 4, 4]
-    notes = read_back(midi_bytes(small([(b, 100) for b in played[:-1]]), MidiOptions(quantise=True))).instruments[0].notes
+    notes = read_back(midi_bytes(small([(b, 100) for b in played[:-1]]), MidiOptions(quantise=1.0))).instruments[0].notes
     assert sorted(note.start * 2 for note in notes) == pytest.approx(moved[:-1], abs=0.0012)
 
 

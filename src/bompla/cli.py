@@ -60,7 +60,7 @@ def rebuild(file: Path, midi: Path, quantise: bool) -> None:
 
     try:
         document = _document(file)[1]
-        write_midi(document, midi, MidiOptions(quantise=quantise, notes="drums"))
+        write_midi(document, midi, MidiOptions(quantise=float(quantise), notes="drums"))
     except BomplaError as error:
         _fail(error)
     click.echo(f"{midi}: {len(hits_inside(document))} hits, {document.loop.bars} bars at {document.bpm:.2f} BPM")

@@ -41,7 +41,7 @@ def write_atomically(path: Path, content: bytes, error_type: type[BomplaError]) 
             stream.write(content)
             stream.flush()
             os.fsync(stream.fileno())
-        os.chmod(temporary, 0o666 & ~_umask())
+        os.chmod(temporary, 0o666 & ~umask())
         os.replace(temporary, path)
     except OSError as error:
         if temporary is not None:
@@ -50,7 +50,8 @@ def write_atomically(path: Path, content: bytes, error_type: type[BomplaError]) 
         raise error_type(f"Could not write {path.name}: {reason_of(error)}.") from error
 
 
-def _umask() -> int:
+def umask() -> int:
+    """Return which rights new files lack, without changing it for a moment as asking the system would."""
     with contextlib.suppress(OSError), open("/proc/self/status") as status:
         for line in status:
             if line.startswith("Umask:"):

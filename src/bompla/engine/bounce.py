@@ -23,6 +23,9 @@ MAX_MATCH_DB = 18.0
 MATCHED_S = 40.0
 """Of a long pattern so much is measured: the whole would take seconds after each edit."""
 
+RINGS_OUT_S, MOST_PIECES, STILL = 0.25, 80, 1e-5
+"""Ringing out is listened to in such pieces, at most so many, until nothing is louder than -100 dB."""
+
 
 def click_sounds(sample_rate: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """Return the click of a bar and of a beat, shape (frames, 2)."""
@@ -51,6 +54,30 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
 
 def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0, most_frames: int = 0) -> Clip:
     """Return the rebuilt pattern as sound: the last of so many passes, or no more of it than `most_frames`, where that is given."""
+    state = _ready(baked, gain)
+    frames_in_all = baked.total_frames * passes
+    sound = _rendered(state, min(frames_in_all, most_frames or frames_in_all))
+    return Clip(sound[-baked.total_frames :], baked.sample_rate)
+
+
+def bounce_ringing(baked: Baked) -> Clip:
+    """Return the rebuilt pattern played once, and on until the last sound has rung out."""
+    state = _ready(baked, 1.0)
+    apply(state, command(Op.LOOPING, flag=0))
+    parts = [_rendered(state, baked.total_frames)]
+    piece = round(RINGS_OUT_S * baked.sample_rate)
+    for _ in range(MOST_PIECES):
+        parts.append(_rendered(state, piece))
+        if not state.voices and float(np.abs(parts[-1]).max(initial=0.0)) < STILL:
+            break
+    sound = np.concatenate(parts)
+    heard = np.flatnonzero(np.abs(sound).max(axis=1) >= STILL)
+    last = int(heard[-1]) + 1 if heard.size else 0
+    return Clip(sound[: max(baked.total_frames, last)], baked.sample_rate)
+
+
+def _ready(baked: Baked, gain: float) -> MixerState:
+    """Return a mixer that is about to play a pattern from its start."""
     parts = list(baked.sounds.values())
     places: dict[SoundKey, Place] = {}
     offset = 0
@@ -68,12 +95,16 @@ def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0, most_fra
     state.original_gain.target = 0.0
     state.rebuilt_gain.target = gain
     apply(state, command(Op.PLAY))
-    frames_in_all = baked.total_frames * passes
-    sound = np.zeros((min(frames_in_all, most_frames or frames_in_all), 2), np.float32)
+    return state
+
+
+def _rendered(state: MixerState, frames: int) -> NDArray[np.float32]:
+    """Return so many frames more of what a mixer plays, shape (frames, 2)."""
+    sound = np.zeros((frames, 2), np.float32)
     for at in range(0, len(sound), MAX_BLOCK_FRAMES):
-        frames = min(MAX_BLOCK_FRAMES, len(sound) - at)
-        sound[at : at + frames] = render(state, frames)
-    return Clip(sound[-baked.total_frames :], baked.sample_rate)
+        count = min(MAX_BLOCK_FRAMES, len(sound) - at)
+        sound[at : at + count] = render(state, count)
+    return sound
 
 
 def coloured(sound: NDArray[np.float32], sample_rate: int, colour: Mapping[str, object]) -> NDArray[np.float32]:

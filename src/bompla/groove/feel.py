@@ -129,8 +129,12 @@ def own_feels() -> tuple[Feel, ...]:
 
 def save_feel(feel: Feel, path: Path) -> None:
     """Write a feel as JSON; raises ExportError with a sentence."""
-    content = {"format": FORMAT, "version": 1, "feel": msgspec.to_builtins(feel)}
-    write_atomically(path, json.dumps(content, indent=1).encode() + b"\n", ExportError)
+    write_atomically(path, feel_text(feel).encode(), ExportError)
+
+
+def feel_text(feel: Feel) -> str:
+    """Return a feel as JSON."""
+    return json.dumps({"format": FORMAT, "version": 1, "feel": msgspec.to_builtins(feel)}, indent=1) + "\n"
 
 
 def load_feel(path: Path) -> Feel:

@@ -50,6 +50,24 @@ def quantised(at_beats: Sequence[float], beats: int, *, compound: bool = False) 
     return np.asarray(np.clip(moved, 0.0, np.where(moved >= beats, last, moved)))
 
 
+def quantised_hits(hits: Sequence[Hit], beats: int, amount: float, *, flam_beats: float, compound: bool = False) -> list[float]:
+    """Return the times of hits moved to the grid by an amount from 0 to 1.
+
+    Of hits of one pad that are nearer than `flam_beats` the last moves, and those before it keep their distance: a flam stays one.
+    """
+    goes_with = list(range(len(hits)))
+    last: dict[int, int] = {}
+    for n in sorted(range(len(hits)), key=lambda k: -hits[k].at_beats):
+        after = last.get(hits[n].pad_id)
+        if after is not None and hits[after].at_beats - hits[n].at_beats < flam_beats:
+            goes_with[n] = goes_with[after]
+        last[hits[n].pad_id] = n
+    leaders = sorted(set(goes_with))
+    moved = quantised([hits[n].at_beats for n in leaders], beats, compound=compound).tolist()
+    by = {n: amount * (to - hits[n].at_beats) for n, to in zip(leaders, moved, strict=True)}
+    return [hit.at_beats + by[goes_with[n]] for n, hit in enumerate(hits)]
+
+
 def offset_beats(hit: Hit, divisions: NDArray[np.int64]) -> float:
     """Return how far behind its nearest step a hit lies, in beats; negative is ahead."""
     beat = int(np.clip(np.floor(hit.at_beats + EARLY_BEATS), 0, len(divisions) - 1))

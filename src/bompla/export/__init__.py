@@ -1,0 +1,1 @@
+"""Everything that leaves: one table of exports, over formats, render and the bounce."""

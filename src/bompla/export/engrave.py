@@ -1,0 +1,171 @@
+"""Engraving a score: MusicXML to SVG and PDF, in a process of its own, as the engraver holds the interpreter while it works.
+
+The engraver's own SVG nests pictures and sets text in ways that few readers take; here it becomes one plain picture, with title, tempo
+and bar numbers set anew.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import xml.etree.ElementTree as ET
+from dataclasses import dataclass
+from pathlib import Path
+
+from bompla.errors import ExportError
+
+SVG = "http://www.w3.org/2000/svg"
+XLINK = "http://www.w3.org/1999/xlink"
+PAGE = {"pageWidth": 2_100, "pageHeight": 60_000, "scale": 40, "adjustPageHeight": True, "header": "none", "footer": "none",
+        "breaks": "auto"}
+HEAD_PX, MARGIN_PX = 64.0, 12.0
+INK = "#141414"
+WAIT_S = 60.0
+_FONT = "Helvetica, Arial, sans-serif"
+_READ_AS = {"title", "line", "musicxml"}
+
+
+@dataclass(frozen=True)
+class BarBox:
+    """Where a bar stands in an engraved picture, in its own units."""
+
+    left: float
+    top: float
+    right: float
+    bottom: float
+
+
+@dataclass(frozen=True)
+class Engraved:
+    """A score on paper: SVG and PDF, and where each bar is in the SVG."""
+
+    svg: bytes
+    pdf: bytes
+    bars: tuple[BarBox, ...]
+
+
+def engraved(musicxml: bytes, *, title: str, line: str) -> Engraved:
+    """Return a MusicXML file engraved, under a title and a line of text; raises ExportError where the engraver fails."""
+    asked = json.dumps({"title": title, "line": line, "musicxml": musicxml.decode("utf-8")}).encode()
+    try:
+        command = [sys.executable, "-P", "-m", "bompla.export.engrave"]
+        ran = subprocess.run(command, input=asked, capture_output=True, timeout=WAIT_S, check=False)
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise ExportError("The notation could not be engraved: the engraver did not answer; try again.") from error
+    if ran.returncode != 0:
+        last = ran.stderr.decode(errors="replace").strip().splitlines()[-1:] or ["no reason given"]
+        raise ExportError(f"The notation could not be engraved ({last[0]}).")
+    found = json.loads(ran.stdout)
+    return Engraved(found["svg"].encode(), base64.b64decode(found["pdf"]), tuple(BarBox(*box) for box in found["bars"]))
+
+
+def main() -> None:
+    """Engrave what comes in on standard input, and answer on standard output; both are JSON."""
+    asked = json.loads(sys.stdin.buffer.read())
+    if set(asked) != _READ_AS:
+        raise SystemExit("What is to be engraved has title, line and musicxml.")
+    answer = os.dup(1)
+    os.dup2(2, 1)  # whatever the engraver prints is no answer
+    import verovio
+
+    toolkit = verovio.toolkit()
+    toolkit.setOptions(PAGE)
+    if not toolkit.loadData(asked["musicxml"]):
+        raise SystemExit("the engraver did not take it")
+    svg, bars = _plain(toolkit.renderToSVG(1), asked["title"], asked["line"])
+    made = {"svg": svg.decode(), "pdf": base64.b64encode(_pdf(svg)).decode(), "bars": bars}
+    with os.fdopen(answer, "wb") as stream:
+        stream.write(json.dumps(made).encode())
+
+
+def _plain(text: str, title: str, line: str) -> tuple[bytes, list[tuple[float, float, float, float]]]:
+    """Return the engraver's SVG as one plain picture, and where its bars are."""
+    ET.register_namespace("", SVG)
+    ET.register_namespace("xlink", XLINK)
+    root = ET.fromstring(text)
+    width, height = (float(root.get(name, "0").removesuffix("px")) for name in ("width", "height"))
+    inner = root.find(f"{{{SVG}}}svg")
+    if inner is None:
+        raise SystemExit("the engraver made another kind of picture")
+    for parent in list(root.iter()):
+        for child in list(parent):
+            kind = child.tag.rpartition("}")[2]
+            if kind in ("text", "style", "desc") or "placeholder" in child.get("class", ""):
+                parent.remove(child)
+            for name, value in child.attrib.items():
+                if value == "currentColor":
+                    child.set(name, INK)
+    scale = width / float(inner.get("viewBox", "0 0 1 1").split()[2])
+    inner.tag, inner.attrib = f"{{{SVG}}}g", {"transform": f"translate(0, {HEAD_PX}) scale({scale:.6f})", "fill": INK, "stroke": INK}
+    _stroke_lines_only(inner)
+    bars, numbers = _bar_boxes(inner, scale)
+    total = height + HEAD_PX + MARGIN_PX
+    root.attrib = {"width": f"{width:g}", "height": f"{total:g}", "viewBox": f"0 0 {width:g} {total:g}", "version": "1.1"}
+    _write(root, title, 22.0, 30.0, 20, bold=True)
+    _write(root, line, 22.0, 52.0, 13)
+    for number, x, y in numbers:
+        _write(root, str(number), x, y, 10)
+    return ET.tostring(root, encoding="utf-8"), bars
+
+
+def _stroke_lines_only(inner: ET.Element) -> None:
+    """Leave glyphs without an outline of their own."""
+    for use in inner.iter(f"{{{SVG}}}use"):
+        use.set("stroke", "none")
+
+
+def _bar_boxes(inner: ET.Element, scale: float) -> tuple[list[tuple[float, float, float, float]], list[tuple[int, float, float]]]:
+    """Return where bars are, and for the first of each line its number and where that stands."""
+    margin = next((one for one in inner.iter() if one.get("class") == "page-margin"), None)
+    shift = _shift(margin.get("transform", "")) if margin is not None else (0.0, 0.0)
+    boxes: list[tuple[float, float, float, float]] = []
+    numbers: list[tuple[int, float, float]] = []
+    for system in (one for one in inner.iter() if "system" in one.get("class", "").split()):
+        first = True
+        for measure in (one for one in system.iter() if one.get("class") == "measure"):
+            lines = [path.get("d", "") for path in measure.iter(f"{{{SVG}}}path")][:5]
+            ends = [[float(number) for number in line.replace("M", " ").replace("L", " ").split()] for line in lines]
+            left, right = min(end[0] for end in ends), max(end[2] for end in ends)
+            top, bottom = min(end[1] for end in ends), max(end[1] for end in ends)
+            box = [scale * (left + shift[0]), scale * (top + shift[1]) + HEAD_PX, scale * (right + shift[0]),
+                   scale * (bottom + shift[1]) + HEAD_PX]
+            boxes.append((box[0], box[1], box[2], box[3]))
+            if first:
+                numbers.append((len(boxes), box[0], box[1] - 4.0))
+                first = False
+    return boxes, numbers
+
+
+def _shift(transform: str) -> tuple[float, float]:
+    inside = transform.partition("(")[2].partition(")")[0].replace(",", " ").split()
+    return (float(inside[0]), float(inside[1])) if len(inside) == 2 else (0.0, 0.0)
+
+
+def _write(root: ET.Element, words: str, x: float, y: float, size: int, *, bold: bool = False) -> None:
+    made = ET.SubElement(root, f"{{{SVG}}}text", {"x": f"{x:.1f}", "y": f"{y:.1f}", "font-size": str(size), "font-family": _FONT,
+                                                  "fill": INK})
+    if bold:
+        made.set("font-weight", "bold")
+    made.text = words
+
+
+def _pdf(svg: bytes) -> bytes:
+    """Return a plain SVG as PDF, on one page of its size."""
+    from reportlab.graphics import renderPDF
+    from svglib.svglib import svg2rlg
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "score.svg"
+        path.write_bytes(svg)
+        drawing = svg2rlg(str(path))
+    if drawing is None:
+        raise SystemExit("the picture could not be made a page")
+    return bytes(renderPDF.drawToString(drawing, autoSize=1))
+
+
+if __name__ == "__main__":
+    main()

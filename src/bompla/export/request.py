@@ -1,0 +1,126 @@
+"""What is asked to leave, and what comes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Mapping
+from dataclasses import dataclass, field
+from typing import cast
+
+import numpy as np
+from msgspec.structs import replace
+from numpy.typing import NDArray
+
+from bompla.audio.clip import Clip
+from bompla.errors import ExportError
+from bompla.export.options import ExportOptions
+from bompla.groove.order import Passage, order_passages
+from bompla.model.detected_pattern import pattern_of
+from bompla.model.document import Document
+from bompla.render.bake import bake, made_sound
+from bompla.render.events import Baked, BakeRequest, SoundKey
+
+Check = Callable[[], object]
+"""Called now and then; it may raise to give the work up."""
+
+_NOT_IN_NAMES = '/\\:*?"<>|\0\n\r\t'
+
+
+@dataclass(frozen=True, eq=False)
+class ExportRequest:
+    """All that decides what leaves, as one value; hits of `silenced` pads, by id, leave only where muted ones are wanted.
+
+    `made` keeps what several exports need of it, so that it is made once; it changes nothing of what leaves.
+    """
+
+    document: Document
+    clip: Clip
+    options: ExportOptions = field(default_factory=ExportOptions)
+    borrowed: Mapping[str, Clip] = field(default_factory=dict)
+    silenced: frozenset[int] = frozenset()
+    made: dict[Hashable, object] = field(default_factory=dict)
+
+    def sound(self, key: SoundKey) -> NDArray[np.float32]:
+        """Return a pad sound, shape (frames, 2), at the request's rate."""
+        if key not in self.made:
+            silent = Clip(np.zeros((64, 1), np.float32), self.clip.sample_rate)
+            source = self.borrowed.get(key.of, silent) if key.of else self.clip
+            self.made[key] = made_sound(source, key, self.rate)
+        return cast("NDArray[np.float32]", self.made[key])
+
+    def baked(self, part: Part, check: Check) -> Baked:
+        """Return a pattern ready to be played, at the request's rate and tempo."""
+        place = ("baked", part.letter, bool(part.passages))
+        if place not in self.made:
+            before = next((one for one in self.made.values() if isinstance(one, Baked)), None)
+            options = self.options
+            baked = bake(BakeRequest(part.document, self.clip, self.rate, self.borrowed, part.passages, options.speed, options.way,
+                                                silenced=self.left_silent, before=before), check)
+            self.made[place] = baked
+            for key, sound in baked.sounds.items():
+                self.made[key] = sound
+        return cast("Baked", self.made[place])
+
+    @property
+    def left_silent(self) -> frozenset[int]:
+        """The pads whose hits do not leave."""
+        return frozenset() if self.options.muted else self.silenced
+
+    @property
+    def rate(self) -> int:
+        """The sample rate at which sound leaves."""
+        return self.options.rate or self.clip.sample_rate
+
+
+@dataclass(frozen=True, eq=False)
+class Made:
+    """A file that is to be written: its path below the folder, its kind, what it is in words, its content, and numbers about it."""
+
+    path: str
+    kind: str
+    label: str
+    content: bytes
+    facts: Mapping[str, object] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Part:
+    """One pattern that leaves: its name in files, the document that shows it, and the passages it is, where it is an order."""
+
+    letter: str
+    name: str
+    document: Document
+    passages: tuple[Passage, ...] = ()
+
+
+def parts_of(document: Document, patterns: str) -> tuple[Part, ...]:
+    """Return the patterns that leave; raises ExportError where there is no order, or it names a variation that is gone."""
+    if patterns == "all" and document.variations:
+        return tuple(Part(one.letter, one.name, replace(document, shown=index)) for index, one in enumerate(document.variations))
+    if patterns == "order":
+        if not document.order:
+            raise ExportError("There is no order yet; put variations in a row in Groove, or send out each of them.")
+        there = {one.letter for one in document.variations}
+        gone = [step.letter for step in document.order if step.letter not in there]
+        if gone:
+            raise ExportError(f"The order plays variation {gone[0]}, which is gone; take it out of the order in Groove.")
+        return (Part("order", "order", document, order_passages(document)),)
+    shown = pattern_of(document)
+    return (Part(shown.letter or shown.name, shown.name, document),)
+
+
+def base_name(request: ExportRequest, part: Part | None = None) -> str:
+    """Return what files are called, as the pattern of names says, without what a file system refuses."""
+    document, loop = request.document, request.document.loop
+    bpm = document.bpm * request.options.speed
+    made = request.options.name.format(
+        loop=document.title, variation=part.letter if part is not None else "", tempo=f"{bpm:.4g}", bars=str(loop.bars),
+        meter=loop.meter_name.replace("/", "-"))
+    return file_name(" ".join(made.split()))
+
+
+def file_name(words: str) -> str:
+    """Return words as a name for a file: nothing that a file system refuses, no dot ahead, and not too long."""
+    kept = "".join("-" if one in _NOT_IN_NAMES else one for one in words).strip(" .")
+    while len(kept.encode()) > 120:
+        kept = kept[:-1].rstrip(" .")
+    return kept or "loop"
