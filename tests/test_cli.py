@@ -134,7 +134,7 @@ def test_every_command_explains_itself(command: str) -> None:
 
 def test_without_a_display_the_window_says_so() -> None:
     environment = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
-    command = [sys.executable, "-m", "bompla.cli", "window", "--demo"]
+    command = [sys.executable, "-P", "-c", "from bompla.cli import main; main()", "window", "--demo"]
     done = subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
     assert done.returncode == 2
     assert "no display" in done.stderr
@@ -145,7 +145,7 @@ def test_without_a_display_the_window_says_so() -> None:
 def test_a_picture_of_the_demo_is_written(tmp_path: Path) -> None:
     target = tmp_path / "it.png"
     done = subprocess.run(
-        [sys.executable, "-m", "bompla.cli", "window", "--demo", "--offscreen", "--screenshot", str(target)],
+        [sys.executable, "-P", "-c", "from bompla.cli import main; main()", "window", "--demo", "--offscreen", "--screenshot", str(target)],
         capture_output=True, text=True, timeout=60, check=False,
     )
     assert done.returncode == 0, done.stderr

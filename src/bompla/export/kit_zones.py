@@ -15,8 +15,11 @@ from bompla.export.request import Check, ExportRequest, file_name
 from bompla.export.sound_file import loudest_channel
 from bompla.model.document import Layer, Pad
 from bompla.model.shape import PLAIN, Shape
-from bompla.render.events import key_notes, sound_key, with_stacked
-from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, velocity_to_db
+from bompla.render.events import key_notes, lead_frames, sound_key, with_stacked
+from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, ms_to_samples, velocity_to_db
+
+LEAD_MS = 0.5
+"""So long before its attack a sample begins."""
 
 STILL = 10.0 ** (-90.0 / 20.0)
 
@@ -127,7 +130,12 @@ def _sample(request: ExportRequest, pad: Pad, layer: Layer, number: int, filters
     key = sound_key(request.document, replace(pad, shape=sampled_shape(pad.shape, filters)), layer, request.clip)
     if request.document.colour.on and request.document.colour.tune:
         key = key._replace(shape=replace(key.shape, tune=0.0))
+    lead = ms_to_samples(LEAD_MS, request.rate)
     sound = request.sound(key)
+    late = min(lead_frames(key, request.clip, request.rate), len(sound) - 2 * lead) - lead
+    if late > 0:  # a sampler strikes when the note comes, not ahead of it
+        sound = sound[late:].copy()
+        sound[:lead] *= np.linspace(0.0, 1.0, lead, dtype=np.float32)[:, np.newaxis]
     heard = np.flatnonzero(loudest_channel(sound) >= STILL)
     return Sample(f"{number + 1:02d} {file_name(pad.name)}", sound[: max(64, int(heard[-1]) + 1 if heard.size else 0)])
 

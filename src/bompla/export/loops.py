@@ -48,11 +48,13 @@ def trimmed_loop(request: ExportRequest, check: Check) -> Iterator[Made]:
     if ratio != 1.0 or speed != 1.0:
         sound = at_rate(whole, 0, whole.frames, request.rate)
         whole = Clip(at_speed(sound, request.rate, speed, options.way, starts if options.way == BY_SLICES else ()), request.rate)
+    untouched = whole.sample_rate == clip.sample_rate and speed == 1.0
     check()
     cues = [CuePoint(min(whole.frames - 1, round(at / speed)), slice_label(piece))
             for at, piece in zip(starts, document.slices(), strict=True)]
     name = base_name(request)
-    content, facts = encoded(whole, options, cues=cues, loop=(0, whole.frames - 1), info=info_of(request, name), levelled=True)
+    content, facts = encoded(whole, options, cues=cues, loop=(0, whole.frames - 1), info=info_of(request, name), levelled=True,
+                             as_it_is=untouched)
     yield Made(f"{name} loop{suffix(options)}", "loop", "trimmed loop", content, facts | {"cue_points": len(cues)})
 
 
@@ -72,7 +74,7 @@ def slices(request: ExportRequest, check: Check) -> Iterator[Made]:
         if request.rate != clip.sample_rate:
             made = Clip(at_rate(made, 0, made.frames, request.rate), request.rate)
         label = slice_label(piece)
-        content, facts = encoded(made, options, info={"INAM": label, "ISFT": "Bompla"})
+        content, facts = encoded(made, options, info={"INAM": label, "ISFT": "Bompla"}, as_it_is=True)
         path = f"slices/{piece.number:0{digits}d} {file_name(label)}{suffix(options)}"
         yield Made(path, "slice", label, content, facts | {"number": piece.number, "at_s": round(piece.start_sample / clip.sample_rate, 6)})
 

@@ -34,13 +34,14 @@ def suffix(options: ExportOptions) -> str:
 
 def encoded(
     clip: Clip, options: ExportOptions, *, cues: Sequence[CuePoint] = (), loop: tuple[int, int] | None = None, note: int = 60,
-    info: Mapping[str, str] | None = None, levelled: bool = False,
+    info: Mapping[str, str] | None = None, levelled: bool = False, as_it_is: bool = False,
 ) -> tuple[bytes, dict[str, object]]:
     """Return sound as the bytes of a file, and what was done on the way as facts.
 
     Float files hold the sound as it is. In others true peaks stay under the ceiling, and bits that are lost are dithered with noise of
     triangular density (Lipshitz, Wannamaker and Vanderkooy, "Quantization and dither: a theoretical survey", 1992). With `levelled`
-    the options' loudness is given to it. Cue points, loop and info are for WAV alone. Raises ExportError where it cannot be stored.
+    the options' loudness is given to it; `as_it_is` is a piece of the source, which passes unless it is over full scale. Cue points,
+    loop and info are for WAV alone. Raises ExportError where it cannot be stored.
     """
     sound, facts = clip.samples, dict[str, object]()
     if levelled and options.loudness_lufs < 0.0:
@@ -49,7 +50,8 @@ def encoded(
             gain_db = options.loudness_lufs - now
             sound = sound * np.float32(db_to_gain(gain_db))
             facts["gain_db"] = round(gain_db, 2)
-    if options.bits != 32:
+    within = as_it_is and not facts and float(np.abs(sound).max(initial=0.0)) <= 1.0
+    if options.bits != 32 and not within:
         sound, turned_db = held_below(sound, clip.sample_rate, _peaks(sound, clip.sample_rate))
         if turned_db > 0.005:
             facts["ceiling_db"] = round(-turned_db, 2)

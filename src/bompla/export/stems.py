@@ -61,7 +61,7 @@ def original_stems(request: ExportRequest, check: Check) -> Iterator[Made]:
             ratio = request.rate / clip.sample_rate
             places = [at * ratio for at in starts] if options.way == BY_SLICES else ()
             own = Clip(at_speed(at_rate(own, 0, own.frames, request.rate), request.rate, options.speed, options.way, places), request.rate)
-        content, facts = encoded(own, options)
+        content, facts = encoded(own, options, as_it_is=True)
         label = DRUMS[drum].label.lower() if drum in DRUMS else drum
         path = f"stems/{base_name(request)} {label} original{suffix(options)}"
         yield Made(path, "stem", f"{label} of the original", content, {**facts, "drum": drum, "of": "original"})

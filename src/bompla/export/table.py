@@ -30,8 +30,8 @@ class Export:
     """One thing that can leave.
 
     `kind` is what the manifest and the command line call it; `about` says what will be in it, `lost` what its format cannot hold,
-    empty where it holds all; `ahead` is what can be begun beside other work; `options` are the fields of `ExportOptions` that it looks at; `reader` is the independent library that its
-    test reads it back with.
+    empty where it holds all; `options` are the fields of `ExportOptions` that it looks at; `reader` is the independent library that its
+    test reads it back with; `ahead` is what can be begun beside other work.
     """
 
     key: str
@@ -172,7 +172,8 @@ _TABLE = (
     Export("sfz", "sfz", "Kit as SFZ", _about_kit, sfz, "a strict parser in the tests", ("format", "rate", "bits"), _lost_kit),
     Export("sf2", "sf2", "Kit as SoundFont", _about_kit, sf2, "FluidSynth", ("rate",), _lost_sf2),
     Export("musicxml", "musicxml", "Notation as MusicXML", _about_paper, musicxml, "music21", ("patterns",), _lost_paper),
-    Export("score-svg", "score-svg", "Notation as SVG", _about_paper, score_svg, "Qt's SVG renderer", ("patterns",), _lost_paper, engrave_ahead),
+    Export("score-svg", "score-svg", "Notation as SVG", _about_paper, score_svg, "Qt's SVG renderer", ("patterns",), _lost_paper,
+           engrave_ahead),
     Export("score-pdf", "score-pdf", "Notation as PDF", _about_paper, score_pdf, "pypdf", ("patterns",), _lost_paper, engrave_ahead),
     Export("tab", "tab", "Drum tab", _about_paper, tab, "plain text", ("patterns",), _lost_paper),
     Export("hits-csv", "hits-csv", "Hits as a table", _about_data, hits_csv, "csv", ("patterns", "muted")),

@@ -91,7 +91,7 @@ def soundfont(title: str, samples: Sequence[FontSample], instruments: Sequence[F
     if sum(len(one.sound) for one in samples) > MOST_FRAMES:
         raise ExportError("This kit is too large for a SoundFont; send it out as SFZ instead.")
     data, headers, places = _samples(samples, sample_rate)
-    info = b"".join((_chunk(b"ifil", struct.pack("<HH", 2, 4)), _chunk(b"isng", b"EMU8000\0"), _chunk(b"INAM", _name(title, 255) + b"\0"),
+    info = b"".join((_chunk(b"ifil", struct.pack("<HH", 2, 4)), _chunk(b"isng", b"EMU8000\0"), _chunk(b"INAM", _ended(_name(title, 250))),
                      _chunk(b"ISFT", b"Bompla\0\0")))
     high = (data >> 8).astype("<i2").tobytes()
     low = (data & 0xFF).astype(np.uint8).tobytes()
@@ -166,6 +166,11 @@ def _generators(zone: FontZone, sample: int, side: int, sides: int) -> list[byte
     made.append(struct.pack("<Hh", Generator.ROOT, zone.root))
     made.append(struct.pack("<HH", Generator.SAMPLE, sample))
     return made
+
+
+def _ended(text: bytes) -> bytes:
+    """Return text with one or two zeros behind it, so that it is even: the format wants it so."""
+    return text + b"\0" * (2 - len(text) % 2)
 
 
 def _name(words: str, most: int) -> bytes:

@@ -1,4 +1,4 @@
-"""The command line: analyse, rebuild, and the window."""
+"""The command line: analyse, rebuild, export, and the window."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from pathlib import Path
 import click
 
 from bompla import __version__
+from bompla.cli.sending import export, rebuild
 from bompla.errors import BomplaError
 
 EXIT_FAILED, EXIT_USAGE = 1, 2
@@ -50,23 +51,6 @@ def analyse(files: tuple[Path, ...], as_json: bool) -> None:
 
 
 @cli.command()
-@click.argument("file", type=click.Path(path_type=Path))
-@click.option("--midi", required=True, type=click.Path(path_type=Path, dir_okay=False), help="The MIDI file to write.")
-@click.option("--quantise", is_flag=True, help="Move hits to the grid, beat by beat straight or triplet.")
-def rebuild(file: Path, midi: Path, quantise: bool) -> None:
-    """Rebuild a loop's groove and write it as a MIDI file."""
-    from bompla.formats.midi import MidiOptions, write_midi
-    from bompla.model.detected_pattern import hits_inside
-
-    try:
-        document = _document(file)[1]
-        write_midi(document, midi, MidiOptions(quantise=float(quantise), notes="drums"))
-    except BomplaError as error:
-        _fail(error)
-    click.echo(f"{midi}: {len(hits_inside(document))} hits, {document.loop.bars} bars at {document.bpm:.2f} BPM")
-
-
-@cli.command()
 @click.argument("file", required=False, type=click.Path(path_type=Path))
 @click.option("--demo", is_flag=True, help="Open the demo project.")
 @click.option("--offscreen", is_flag=True, help="Run without a display.")
@@ -89,25 +73,18 @@ def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | No
         _fail(error)
 
 
-def _document(path: Path):  # type: ignore[no-untyped-def]  # imports of the core are kept out of start-up
+def _analysed(path: Path) -> dict[str, object]:
     from bompla.analysis.analyse import analyse as run_analysis
     from bompla.analysis.hearing.context import load_context
     from bompla.analysis.hearing.network import load_model
     from bompla.audio.files import read_clip
+    from bompla.formats.analysis_json import analysis_object
     from bompla.groove.rebuild import document_from
 
     load_model()
     load_context()
-    clip = read_clip(path)
-    heard = run_analysis(clip, name=path.name, path=str(path))
-    return heard, document_from(heard, path.stem)
-
-
-def _analysed(path: Path) -> dict[str, object]:
-    from bompla.formats.analysis_json import analysis_object
-
-    heard, document = _document(path)
-    return analysis_object(heard, document)
+    heard = run_analysis(read_clip(path), name=path.name, path=str(path))
+    return analysis_object(heard, document_from(heard, path.stem))
 
 
 def _in_words(line: dict) -> str:  # type: ignore[type-arg]  # a JSON object
@@ -128,6 +105,10 @@ def _in_words(line: dict) -> str:  # type: ignore[type-arg]  # a JSON object
 def _fail(error: BomplaError) -> None:
     click.echo(str(error), err=True)
     sys.exit(EXIT_FAILED)
+
+
+cli.add_command(export)
+cli.add_command(rebuild)
 
 
 def main() -> None:

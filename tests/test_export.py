@@ -1,0 +1,586 @@
+"""Everything that leaves is read back by readers that are not ours, and is what the document says."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import resource
+import shutil
+import struct
+import subprocess
+import xml.etree.ElementTree as ET
+from pathlib import Path
+from typing import Any
+
+import mido
+import numpy as np
+import pretty_midi
+import pypdf
+import pytest
+import soundfile
+from click.testing import CliRunner
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from msgspec.structs import replace
+from scipy.signal import stft
+
+from bompla.analysis.loop.seam import seamless
+from bompla.audio.clip import Clip
+from bompla.cli import cli
+from bompla.demo import DEMO_PROJECT, loop_paths
+from bompla.engine.bounce import bounce_rebuilt
+from bompla.engine.ceiling import BLOCK, CEILING_DB, held_below
+from bompla.errors import ExportError
+from bompla.export.engrave import HEAD_PX
+from bompla.export.folder import MANIFEST, free_name, write_all, write_some
+from bompla.export.kit import LOUDEST_SFZ_DB
+from bompla.export.loops import rebuilt_sound
+from bompla.export.options import ExportOptions, checked
+from bompla.export.paper import on_paper
+from bompla.export.request import ExportRequest, Made, file_name, parts_of
+from bompla.export.sound_file import encoded
+from bompla.export.stems import REMAINDER, loop_stems
+from bompla.export.table import EXPORTS, KINDS
+from bompla.formats.midi import MidiOptions, midi_bytes, written_hits
+from bompla.formats.wav_chunks import CuePoint, with_chunks
+from bompla.groove.score import score_of
+from bompla.groove.slice_kit import kit_of_slices
+from bompla.model.detected_pattern import pattern_of
+from bompla.model.document import Document, Hit, OrderStep
+from bompla.model.drums import DRUMS
+from bompla.model.kit_edits import set_shape
+from bompla.model.variation_edits import add_variation_hits
+from bompla.render.bake import bake
+from bompla.render.events import BakeRequest
+from bompla.units import db_to_gain
+from conftest import struck
+
+
+def none() -> None:
+    """Nothing gives the work up."""
+
+
+def made(key: str, request: ExportRequest) -> list[Made]:
+    return list(EXPORTS[key].make(request, none))
+
+
+def sound_of(one: Made) -> tuple[np.ndarray, int]:
+    sound, rate = soundfile.read(io.BytesIO(one.content), always_2d=True)
+    return sound, rate
+
+
+@pytest.fixture(scope="module")
+def request_of(demo: tuple[Document, Clip]) -> ExportRequest:
+    return ExportRequest(*demo)
+
+
+@pytest.fixture(scope="module")
+def whole(request_of: ExportRequest, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo with everything in one folder."""
+    return write_all(request_of, list(EXPORTS), tmp_path_factory.mktemp("out") / "Night Ferry")
+
+
+def test_the_folder_has_what_its_manifest_says(whole: Path, demo: tuple[Document, Clip]) -> None:
+    manifest = json.loads((whole / MANIFEST).read_text())
+    assert manifest["bpm"] == pytest.approx(demo[0].bpm, abs=1e-3)
+    assert manifest["bars"] == demo[0].loop.bars
+    listed = [entry["path"] for entry in manifest["files"]]
+    there = [path.relative_to(whole).as_posix() for path in whole.rglob("*") if path.is_file() and path.name != MANIFEST]
+    assert sorted(listed) == sorted(there)
+    assert {entry["kind"] for entry in manifest["files"]} == set(KINDS)
+    assert not [path for path in whole.parent.iterdir() if path != whole], "nothing is left beside it"
+    assert all(path.stat().st_size for path in whole.rglob("*") if path.is_file())
+
+
+def test_the_trimmed_loop_is_the_loop_with_its_slices_marked(whole: Path, demo: tuple[Document, Clip]) -> None:
+    from wavinfo import WavInfoReader
+
+    document, clip = demo
+    path = next(whole.glob("*loop.wav"))
+    sound, rate = soundfile.read(path, always_2d=True)
+    assert rate == clip.sample_rate
+    assert np.abs(sound - seamless(clip, document.loop)).max() <= 2**-22, "dithered at 24 bits, no more"
+    info = WavInfoReader(str(path))
+    cues = {cue.name: cue.position for cue in info.cues.cues}
+    labels = {label.name: label.text for label in info.cues.labels}
+    starts = [piece.start_sample - document.loop.start_sample for piece in document.slices()]
+    assert [cues[n] for n in sorted(cues)] == starts
+    names = [piece.cut.name or DRUMS[piece.cut.heard[0].drum].label.lower() for piece in document.slices()]
+    assert [labels[n] for n in sorted(labels)] == names
+    assert [(loop.start, loop.end) for loop in info.smpl.sample_loops] == [(0, document.loop.frames - 1)]
+    assert "96" in info.info.comment
+    assert "4 bars" in info.info.comment
+
+
+def test_chunks_are_laid_out_as_the_specification_has_them() -> None:
+    """Two cue points, one of an odd label, and a loop, byte by byte."""
+    plain = b"RIFF" + struct.pack("<I", 4) + b"WAVE"
+    content = with_chunks(plain, sample_rate=50_000, cues=[CuePoint(7, "ab"), CuePoint(9, "c")], loop=(0, 99), note=36)
+    assert content == (
+        b"RIFF" + struct.pack("<I", len(content) - 8) + b"WAVE"
+        # cue : two points, each with id, position, data chunk, chunk start, block start, sample offset
+        b"cue \x34\0\0\0\x02\0\0\0"
+        b"\x01\0\0\0\x07\0\0\0data\0\0\0\0\0\0\0\0\x07\0\0\0"
+        b"\x02\0\0\0\x09\0\0\0data\0\0\0\0\0\0\0\0\x09\0\0\0"
+        # LIST adtl: labels with their point's id; the first is odd and padded
+        b"LIST\x22\0\0\0adtllabl\x07\0\0\0\x01\0\0\0ab\0\0labl\x06\0\0\0\x02\0\0\0c\0"
+        # smpl: period 20,000 ns, note 36, one forward loop from 0 to 99
+        b"smpl\x3c\0\0\0\0\0\0\0\0\0\0\0\x20\x4e\0\0\x24\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\x01\0\0\0\0\0\0\0"
+        b"\x01\0\0\0\0\0\0\0\0\0\0\0\x63\0\0\0\0\0\0\0\0\0\0\0"
+    )
+    with pytest.raises(ExportError, match="WAV"):
+        with_chunks(b"fLaC" + bytes(20), sample_rate=50_000)
+
+
+def test_slices_are_the_source_numbered_and_named(whole: Path, demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    files = sorted((whole / "slices").iterdir())
+    assert len(files) == len(document.slices())
+    for path, piece in zip(files, document.slices(), strict=True):
+        assert path.name.startswith(f"{piece.number:02d} ")
+        sound, _ = soundfile.read(path, always_2d=True)
+        part = clip.part(piece.start_sample, piece.end_sample).samples
+        assert len(sound) == len(part)
+        body = len(part) - clip.sample_rate // 200
+        assert np.abs(sound[:body] - part[:body]).max() <= 2**-22
+
+
+@pytest.mark.parametrize(("container", "bits", "exact"), [("wav", 32, 0.0), ("wav", 24, 0.0), ("flac", 24, 0.0), ("aiff", 16, 2**-14)])
+def test_the_rebuilt_loop_is_what_the_mixer_plays(demo: tuple[Document, Clip], container: str, bits: int, exact: float) -> None:
+    document, clip = demo
+    softer = replace(document, pads=tuple(replace(pad, level_db=pad.level_db - 12.0) for pad in document.pads))
+    request = ExportRequest(softer, clip, ExportOptions(format=container, bits=bits))  # type: ignore[arg-type]
+    bounced = bounce_rebuilt(bake(BakeRequest(softer, clip, clip.sample_rate)), passes=2).samples
+    sound, rate = sound_of(made("rebuilt", request)[0])
+    assert rate == clip.sample_rate
+    tolerance = exact or (0.0 if bits == 32 else 2**-22)
+    assert np.abs(sound - bounced).max() <= tolerance
+    assert len(made("rebuilt", ExportRequest(softer, clip, ExportOptions(tail="ringing")))[0].content) > len(bounced) * 6
+
+
+@settings(max_examples=20)
+@given(bits=st.sampled_from([16, 24]), seed=st.integers(0, 99), peak=st.floats(0.05, 0.85))
+def test_what_a_file_of_so_many_bits_holds_comes_back_to_the_bit(bits: int, seed: int, peak: float) -> None:
+    full = 1 << (bits - 1)
+    whole_numbers = np.round(peak * full * np.random.default_rng(seed).uniform(-1, 1, (500, 2)))
+    clip = Clip((whole_numbers / full).astype(np.float32), 44_100)
+    content, facts = encoded(clip, ExportOptions(bits=bits))
+    back, _ = soundfile.read(io.BytesIO(content), dtype="int32", always_2d=True)
+    if "ceiling_db" not in facts:
+        assert np.array_equal(back >> (32 - bits), whole_numbers.astype(np.int64))
+
+
+@settings(max_examples=30)
+@given(seed=st.integers(0, 999), gain=st.floats(0.2, 8.0), frames=st.integers(1, 9_000))
+def test_the_ceiling_holds_every_peak_and_leaves_the_rest(seed: int, gain: float, frames: int) -> None:
+    fall = np.exp(-np.arange(frames) / 2_000.0)[:, None]
+    sound = (gain * np.random.default_rng(seed).standard_normal((frames, 2)) * fall).astype(np.float32)
+    level = np.abs(sound).max(axis=1)
+    peaks = np.pad(level, (0, -frames % BLOCK)).reshape(-1, BLOCK).max(axis=1).astype(float)
+    held, turned_db = held_below(sound, 44_100, peaks)
+    top = db_to_gain(CEILING_DB)
+    assert np.abs(held).max() <= top * 1.0001
+    if level.max() <= top:
+        assert held is sound
+        assert turned_db == 0.0
+    else:
+        assert turned_db == pytest.approx(20 * np.log10(level.max() / top), abs=0.01)
+
+
+def test_stems_of_the_rebuilt_loop_add_up_to_it(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    request = ExportRequest(document, clip, ExportOptions(bits=32))
+    stems = made("rebuilt-stems", request)
+    together = np.sum([sound_of(one)[0] for one in stems], axis=0)
+    alone = rebuilt_sound(request, parts_of(document, "shown")[0], none).samples
+    assert np.abs(together - alone).max() < 1e-5
+    assert {one.facts["drum"] for one in stems} == {pad.drum for pad in document.pads}
+
+
+def test_stems_of_the_original_add_up_to_the_loop(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    stems = loop_stems(ExportRequest(document, clip), none)
+    loop = seamless(clip, document.loop)
+    rest = np.sum(list(stems.values()), axis=0) - loop
+    assert 10 * np.log10(np.square(rest).mean() / np.square(loop).mean() + 1e-30) < -90
+    files = made("original-stems", ExportRequest(document, clip, ExportOptions(bits=32)))
+    together = np.sum([sound_of(one)[0] for one in files], axis=0)
+    assert 10 * np.log10(np.square(together - loop).mean() / np.square(loop).mean()) < -90
+    assert files[-1].facts["drum"] == REMAINDER
+
+
+def test_a_mixture_whose_parts_are_known_comes_apart_into_stems_nearer_to_them() -> None:
+    from bompla.analysis.analyse import analyse
+    from bompla.groove.rebuild import document_from
+
+    rate, step = 44_100, 11_025
+    parts = {"kick": np.zeros(16 * step), "hat_closed": np.zeros(16 * step)}
+    for n in range(16):
+        parts["hat_closed"][n * step : (n + 1) * step] += struck("hat_closed", 2, 0.25, step)
+        if n % 4 == 0:
+            parts["kick"][n * step : (n + 1) * step] += struck("kick", 2, 0.7, step)
+    clip = Clip(np.sum(list(parts.values()), axis=0).astype(np.float32), rate)
+    document = document_from(analyse(clip), "two")
+    first, last = document.loop.start_sample, document.loop.end_sample
+    stems = loop_stems(ExportRequest(document, clip), none)
+    mixture = clip.mono[first:last]
+    for drum, known in parts.items():
+        wanted = known[first:last]
+        assert np.square(stems[drum][:, 0] - wanted).sum() < 0.5 * np.square(mixture - wanted).sum(), drum
+
+
+def test_midi_of_both_types_holds_the_same_notes(demo: tuple[Document, Clip]) -> None:
+    document, _ = demo
+    one = pretty_midi.PrettyMIDI(io.BytesIO(midi_bytes(document)))
+    flat = mido.MidiFile(file=io.BytesIO(midi_bytes(document, MidiOptions(file_type=0))))
+    assert flat.type == 0
+    assert len(flat.tracks) == 1
+    again = pretty_midi.PrettyMIDI(io.BytesIO(midi_bytes(document, MidiOptions(file_type=0))))
+    notes = [sorted((note.pitch, round(note.start, 4), note.velocity) for track in file.instruments for note in track.notes)
+             for file in (one, again)]
+    assert notes[0] == notes[1]
+    assert len(notes[0]) == len(pattern_of(document).hits)
+    faster = mido.MidiFile(file=io.BytesIO(midi_bytes(document, MidiOptions(speed=1.25))))
+    tempo = next(message.tempo for message in faster.tracks[0] if message.type == "set_tempo")
+    assert mido.tempo2bpm(tempo) == pytest.approx(1.25 * document.bpm, rel=1e-4)
+
+
+def test_by_slice_each_slice_has_its_note(demo: tuple[Document, Clip]) -> None:
+    document, _ = demo
+    file = pretty_midi.PrettyMIDI(io.BytesIO(midi_bytes(document, MidiOptions(notes="slices"))))
+    pitches = sorted({note.pitch for track in file.instruments for note in track.notes})
+    assert pitches == sorted(pad.note for pad in kit_of_slices(document).pads)
+
+
+def test_a_hit_ahead_of_the_first_beat_gets_a_lead_in_and_a_flam_stays_two(demo: tuple[Document, Clip]) -> None:
+    document, _ = demo
+    snare = next(pad for pad in document.pads if pad.drum == "snare")
+    hits = (Hit(9_001, snare.id, -0.05, 80), Hit(9_002, snare.id, 1.0, 60), Hit(9_003, snare.id, 1.04, 110))
+    flams = replace(document, variations=(replace(pattern_of(document), hits=hits),), shown=0)
+    file = mido.MidiFile(file=io.BytesIO(midi_bytes(flams)))
+    ticks, now = [], 0
+    for message in file.tracks[1]:
+        now += message.time
+        if message.type == "note_on":
+            ticks.append(now)
+    assert ticks == [round((4 - 0.05) * 960), 5 * 960, round(5.04 * 960)]
+    assert [message.text for message in file.tracks[0] if message.type == "marker"] == [pattern_of(document).name]
+    moved = [at for at, _ in written_hits(flams, MidiOptions(quantise=1.0))]
+    assert moved == pytest.approx([0.0, 0.96, 1.0])
+    half = [at for at, _ in written_hits(flams, MidiOptions(quantise=0.5))]
+    assert half == pytest.approx([-0.025, 0.98, 1.02])
+
+
+def test_chance_is_rolled_the_same_for_a_seed_and_muted_lanes_stay_home(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    pattern = pattern_of(document)
+    unsure = replace(document, variations=(replace(pattern, hits=tuple(replace(hit, chance=0.5) for hit in pattern.hits)),), shown=0)
+    rolled = [len(written_hits(unsure, MidiOptions(chance="rolled", seed=seed))) for seed in (1, 1, 2)]
+    assert rolled[0] == rolled[1] < len(pattern.hits)
+    assert len(written_hits(unsure, MidiOptions())) == len(pattern.hits)
+    kick = next(pad for pad in document.pads if pad.drum == "kick")
+    request = ExportRequest(document, clip, silenced=frozenset({kick.id}))
+    assert kick.note not in {note.pitch for track in pretty_midi.PrettyMIDI(io.BytesIO(made("midi", request)[0].content)).instruments
+                             for note in track.notes}
+    muted_too = replace(request.options, muted=True)
+    assert "kick" in made("hits-csv", ExportRequest(document, clip, muted_too, silenced=frozenset({kick.id})))[0].content.decode()
+
+
+def test_variations_and_the_order_leave_and_a_letter_that_is_gone_is_said(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    two = add_variation_hits(document, [Hit(0, document.pads[0].id, 1.0, 99)], "one")
+    each = made("midi", ExportRequest(two, clip, ExportOptions(patterns="all")))
+    assert [one.path for one in each] == ["Night Ferry A.mid", "Night Ferry B.mid"]
+    ordered = replace(two, order=(OrderStep("A", 2), OrderStep("B", 1)))
+    request = ExportRequest(ordered, clip, ExportOptions(patterns="order"))
+    file = mido.MidiFile(file=io.BytesIO(made("midi", request)[0].content))
+    assert [message.text for message in file.tracks[0] if message.type == "marker"] == ["A main", "A main", "B one"]
+    assert sound_of(made("rebuilt", request)[0])[0].shape[0] == pytest.approx(3 * document.loop.frames, abs=3)
+    with pytest.raises(ExportError, match="no order yet"):
+        made("midi", ExportRequest(two, clip, ExportOptions(patterns="order")))
+    with pytest.raises(ExportError, match="variation C, which is gone"):
+        made("rebuilt", ExportRequest(replace(ordered, order=(OrderStep("C", 1),)), clip, ExportOptions(patterns="order")))
+
+
+SFZ_OPCODES = {
+    "sample": str, "lokey": (0, 127), "hikey": (0, 127), "pitch_keycenter": (0, 127), "lovel": (1, 127), "hivel": (1, 127),
+    "volume": (-144.0, LOUDEST_SFZ_DB), "amp_veltrack": (-100.0, 100.0), "group": (0, 2**31), "off_by": (0, 2**31),
+    "off_mode": {"fast", "normal"},
+    "loop_mode": {"no_loop", "one_shot"}, "trigger": {"attack"}, "seq_length": (1, 100), "seq_position": (1, 100), "transpose": (-127, 127),
+    "tune": (-100, 100), "pan": (-100.0, 100.0), "fil_type": {"lpf_2p", "hpf_2p", "bpf_2p", "brf_2p"}, "cutoff": (20.0, 20_000.0),
+    "resonance": (0.0, 40.0), "ampeg_attack": (0.0, 100.0), "ampeg_hold": (0.0, 100.0), "ampeg_decay": (0.0, 100.0),
+    "ampeg_sustain": (0.0, 100.0), "ampeg_release": (0.0, 100.0),
+}
+
+
+def parsed_sfz(text: str) -> list[dict[str, str]]:
+    """Read the regions of an SFZ file, strictly: known opcodes, each once in a region, values that are possible."""
+    regions: list[dict[str, str]] = []
+    for line in (one.partition("//")[0].strip() for one in text.splitlines()):
+        if line == "<region>":
+            regions.append({})
+        elif line:
+            name, equals, value = line.partition("=")
+            assert equals, line
+            allowed = SFZ_OPCODES[name]
+            assert name not in regions[-1], f"{name} twice"
+            if isinstance(allowed, tuple):
+                assert allowed[0] <= float(value) <= allowed[1], line
+            elif isinstance(allowed, set):
+                assert value in allowed, line
+            regions[-1][name] = value
+    return regions
+
+
+def shaped_kit(document: Document) -> Document:
+    """The demo's kit with a pad that has an envelope, a filter, tune and pan, and a gated one."""
+    snare = next(pad for pad in document.pads if pad.drum == "snare")
+    hat = next(pad for pad in document.pads if pad.drum == "hat_closed")
+    sound = replace(snare.shape, filter="low", cutoff_hz=4_000.0, resonance=2.0, tune=-2.5, pan=0.4)
+    document = set_shape(document, snare.id, replace(sound, attack_ms=5.0, decay_ms=120.0, sustain=0.3))
+    return set_shape(document, hat.id, replace(hat.shape, gated=True, release_ms=40.0, filter="high"))
+
+
+def test_the_sfz_kit_is_the_kit(demo: tuple[Document, Clip]) -> None:
+    document = shaped_kit(demo[0])
+    files = made("sfz", ExportRequest(document, demo[1]))
+    regions = parsed_sfz(files[-1].content.decode())
+    samples = {one.path.removeprefix("kit/") for one in files[:-1]}
+    assert {region["sample"] for region in regions} == samples
+    for pad in document.pads:
+        own = [region for region in regions if int(region["lokey"]) <= pad.note <= int(region["hikey"])]
+        heights = sorted({layer.up_to for layer in pad.layers})
+        assert min(int(region["lovel"]) for region in own) == 1
+        assert max(int(region["hivel"]) for region in own) == 127
+        for velocity in range(1, 128):
+            at = [region for region in own if int(region["lovel"]) <= velocity <= int(region["hivel"])]
+            up_to = next((one for one in heights if velocity <= one), heights[-1])
+            turns = [layer for layer in pad.layers if layer.up_to == up_to]
+            assert len(at) == len(turns)
+            assert [int(region.get("seq_position", 1)) for region in at] == list(range(1, len(turns) + 1))
+            assert {region["group"] for region in at} == {region["off_by"] for region in at}
+    hat_notes = {pad.note for pad in document.pads if DRUMS[pad.drum].choke_set == 1}
+    hats = {region["group"] for region in regions if int(region["lokey"]) in hat_notes}
+    assert hats == {"1"}
+    snare = next(pad for pad in document.pads if pad.drum == "snare")
+    one = next(region for region in regions if int(region["lokey"]) == snare.note)
+    assert (one["fil_type"], one["cutoff"], one["pan"], one["ampeg_decay"], one["ampeg_sustain"]) == ("lpf_2p", "4000", "40", "0.12", "30")
+    assert 100 * int(one["transpose"]) + int(one["tune"]) == -250
+    hat = next(pad for pad in document.pads if pad.drum == "hat_closed")
+    gated = next(region for region in regions if int(region["lokey"]) == hat.note)
+    assert (gated["loop_mode"], gated["ampeg_release"], gated["fil_type"]) == ("no_loop", "0.04", "hpf_2p")
+
+
+def played_by_fluidsynth(font: bytes, midi: bytes, folder: Path, rate: int = 44_100) -> np.ndarray:
+    (folder / "kit.sf2").write_bytes(font)
+    (folder / "it.mid").write_bytes(midi)
+    ran = subprocess.run(
+        ["fluidsynth", "-ni", "-q", "-R", "0", "-C", "0", "-g", "0.5", "-r", str(rate), "-o", "synth.polyphony=256",
+         "-F", str(folder / "it.wav"), str(folder / "kit.sf2"), str(folder / "it.mid")],
+        capture_output=True, timeout=120, check=False, text=True)
+    assert ran.returncode == 0, ran.stderr
+    assert "error" not in ran.stderr.lower(), ran.stderr
+    sound, _ = soundfile.read(folder / "it.wav", always_2d=True)
+    return np.asarray(sound)
+
+
+def mel_db(sound: np.ndarray, rate: int) -> np.ndarray:
+    _, _, spectrum = stft(sound.mean(axis=1), rate, nperseg=2_048, noverlap=2_048 - 441)
+    hz = np.fft.rfftfreq(2_048, 1 / rate)
+    edges = 700 * (np.exp(np.linspace(np.log1p(30 / 700), np.log1p(16_000 / 700), 66)) - 1)
+    bank = np.clip(np.minimum((hz - edges[:-2, None]) / (edges[1:-1] - edges[:-2])[:, None],
+                              (edges[2:, None] - hz) / (edges[2:] - edges[1:-1])[:, None]), 0, None)
+    return np.asarray(10 * np.log10(bank @ np.abs(spectrum) ** 2 + 1e-14))
+
+
+@pytest.mark.skipif(shutil.which("fluidsynth") is None, reason="needs FluidSynth to play the font")
+@pytest.mark.parametrize("name", [path.stem for path in loop_paths()[:3]])
+def test_the_font_played_by_another_program_sounds_as_the_kit_does(name: str, demo_loops: Any, tmp_path: Path) -> None:
+    from bompla.analysis.analyse import analyse
+    from bompla.groove.rebuild import document_from
+
+    clip = next(clip for stem, clip, _ in demo_loops if stem == name)
+    document = document_from(analyse(clip, name=name), name)
+    plain = [replace(hit, gain_db=0.0) for hit in pattern_of(document).hits]
+    first_of_turns = tuple(
+        replace(pad, layers=tuple(layer for n, layer in enumerate(pad.layers) if all(layer.up_to != one.up_to for one in pad.layers[:n])))
+        for pad in document.pads)
+    document = replace(document, pads=first_of_turns, variations=(replace(pattern_of(document), hits=tuple(plain)),), shown=0)
+    request = ExportRequest(document, clip, ExportOptions(rate=44_100, tail="ringing"))
+    ours = rebuilt_sound(request, parts_of(document, "shown")[0], none).samples.astype(float)
+    theirs = played_by_fluidsynth(made("sf2", request)[0].content, midi_bytes(document), tmp_path)
+    frames = min(len(ours), len(theirs), round(document.loop.frames * 44_100 / clip.sample_rate))
+    ours, theirs = ours[:frames], theirs[:frames]
+    late = np.correlate(np.abs(theirs[:, 0])[: 4 * 44_100 + 400], np.abs(ours[:, 0])[400 : 4 * 44_100], "valid").argmax() - 400
+    assert abs(late) <= 0.003 * 44_100
+    theirs *= np.sqrt(np.square(ours).sum() / np.square(theirs).sum())
+    one, other = mel_db(ours, 44_100), mel_db(theirs, 44_100)
+    floor = one.max() - 60
+    assert np.abs(np.maximum(one, floor) - np.maximum(other, floor)).mean() < 3.0
+
+
+def test_notation_is_read_by_another_library(demo: tuple[Document, Clip]) -> None:
+    import music21
+
+    document, clip = demo
+    content = made("musicxml", ExportRequest(document, clip))[0].content
+    part = music21.converter.parseData(content.decode(), format="musicxml").parts[0]
+    measures = list(part.getElementsByClass("Measure"))
+    assert len(measures) == document.loop.bars
+    score = score_of(document)
+    for measure, bar in zip(measures, score.bars, strict=True):
+        heads = sum(len(getattr(one, "notes", [one])) for one in measure.recurse().notes if not one.duration.isGrace)
+        assert heads == sum(len(chord.notes) for beat in (*bar.hands, *bar.feet) for chord in beat.chords)
+        for voice in measure.voices or [measure]:
+            assert voice.duration.quarterLength == pytest.approx(4.0)
+    assert part.recurse().getElementsByClass("MetronomeMark").first().number == pytest.approx(document.bpm, rel=0.01)
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.sampled_from(["4/4", "3/4", "7/8", "6/8", "12/8"]),
+       st.lists(st.tuples(st.floats(0, 0.999), st.integers(0, 4), st.integers(1, 127)), min_size=1, max_size=40))
+def test_every_bar_of_notation_is_full(demo: tuple[Document, Clip], meter: str, hits: list[tuple[float, int, int]]) -> None:
+    from bompla.formats.musicxml import DIVISIONS, musicxml_bytes
+
+    document = replace(demo[0], loop=replace(demo[0].loop, meter_name=meter, bars=2))
+    beats = document.loop.beats
+    placed = tuple(sorted((Hit(n, document.pads[k % len(document.pads)].id, at * beats, v) for n, (at, k, v) in enumerate(hits, 1)),
+                          key=lambda hit: hit.at_beats))
+    document = replace(document, variations=(replace(pattern_of(document), hits=placed),), shown=0)
+    root = ET.fromstring(musicxml_bytes(score_of(document)))  # noqa: S314  # just made here
+    full = round(document.loop.meter.beats_per_bar * document.loop.meter.beat_quarters * DIVISIONS)
+    for measure in root.iter("measure"):
+        lengths: dict[str, int] = {}
+        for note in measure.iter("note"):
+            if note.find("grace") is None and note.find("chord") is None:
+                voice = note.findtext("voice", "")
+                lengths[voice] = lengths.get(voice, 0) + int(note.findtext("duration", "0"))
+            kind, duration = note.findtext("type"), note.findtext("duration")
+            if kind and duration and note.find("time-modification") is None:
+                plain = {"16th": 3, "eighth": 6, "quarter": 12, "half": 24}[kind]
+                assert int(duration) == plain * (1.5 if note.find("dot") is not None else 1)
+        assert set(lengths.values()) == {full}
+
+
+def test_paper_opens_and_its_bars_are_where_it_says(whole: Path, demo: tuple[Document, Clip]) -> None:
+    from PyQt6.QtSvg import QSvgRenderer
+
+    svg = next(whole.glob("*.svg"))
+    renderer = QSvgRenderer(str(svg))
+    assert renderer.isValid()
+    root = ET.parse(svg).getroot()  # noqa: S314  # just made here
+    assert len([one for one in root.iter() if one.tag.endswith("}svg")]) == 1, "nothing is nested"
+    bars = on_paper(score_of(demo[0], "Night Ferry A")).bars
+    assert len(bars) == demo[0].loop.bars
+    assert all(bar.left < bar.right and HEAD_PX < bar.top < bar.bottom for bar in bars)
+    page = pypdf.PdfReader(next(whole.glob("*.pdf"))).pages[0]
+    assert "Night Ferry" in page.extract_text()
+    tab = next(whole.glob("*tab.txt")).read_text()
+    struck_lines = [line for line in tab.splitlines() if line.startswith("BD|")]
+    assert sum(line.count("o") + line.count("O") + line.count("g") for line in struck_lines) == sum(
+        1 for hit in pattern_of(demo[0]).hits if demo[0].pad(hit.pad_id).drum == "kick")
+
+
+def test_hits_as_data_are_the_hits(whole: Path, demo: tuple[Document, Clip]) -> None:
+    document = demo[0]
+    rows = list(csv.DictReader(io.StringIO(next(whole.glob("*hits.csv")).read_text())))
+    same = json.loads(next(whole.glob("*hits.json")).read_text())["hits"]
+    hits = sorted(pattern_of(document).hits, key=lambda hit: (hit.at_beats, hit.pad_id))
+    assert len(rows) == len(same) == len(hits)
+    for row, one, hit in zip(rows, same, hits, strict=True):
+        assert float(row["beat"]) == one["beat"] == pytest.approx(hit.at_beats, abs=1e-5)
+        assert float(row["time_s"]) == pytest.approx(hit.at_beats * 60 / document.bpm, abs=1e-5)
+        assert (int(row["velocity"]), row["drum"]) == (hit.velocity, document.pad(hit.pad_id).drum)
+    assert sum(row["confidence"] != "" for row in rows) > 0.9 * len(rows)
+
+
+def test_a_name_that_is_taken_is_never_written_over_without_a_word(request_of: ExportRequest, tmp_path: Path) -> None:
+    target = tmp_path / "loop"
+    target.mkdir()
+    (target / "mine").write_text("kept")
+    with pytest.raises(ExportError, match="already"):
+        write_all(request_of, ["midi"], target)
+    assert write_all(request_of, ["midi"], target, taken="keep both").name == "loop 2"
+    assert (target / "mine").read_text() == "kept"
+    write_all(request_of, ["midi"], target, taken="replace")
+    assert not (target / "mine").exists()
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["loop", "loop 2"]
+    assert free_name(tmp_path / "loop").name == "loop 3"
+    first, again = (write_some(request_of, "midi", tmp_path) for _ in range(2))
+    assert [path.name for path in (*first, *again)] == ["Night Ferry A.mid", "Night Ferry A 2.mid"]
+
+
+class GivenUp(Exception):
+    """The user pressed cancel."""
+
+
+def test_nothing_is_left_of_what_was_given_up_or_did_not_fit(request_of: ExportRequest, tmp_path: Path) -> None:
+    calls = iter(range(10_000))
+
+    def check() -> None:
+        if next(calls) > 20:
+            raise GivenUp
+
+    with pytest.raises(GivenUp):
+        write_all(request_of, list(EXPORTS), tmp_path / "out", check=check)
+    assert list(tmp_path.iterdir()) == []
+    before = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (40_000, before[1]))
+    try:
+        with pytest.raises(ExportError, match="Could not write"):
+            write_all(request_of, ["midi", "loop"], tmp_path / "out")
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, before)
+    assert list(tmp_path.iterdir()) == []
+
+
+@given(st.text(max_size=200))
+def test_any_title_makes_a_name_that_a_file_can_have(title: str) -> None:
+    name = file_name(title)
+    assert 0 < len(name.encode()) <= 120
+    assert not set(name) & set('/\\\0:*?"<>|')
+    assert not name.startswith(".")
+
+
+@pytest.mark.parametrize(("options", "words"), [
+    (ExportOptions(rate=12_345), "12345"), (ExportOptions(bits=20), "20 bits"), (ExportOptions(format="flac", bits=32), "FLAC holds"),
+    (ExportOptions(name="{nothing}"), "nothing"), (ExportOptions(way="by bus"), "by bus"), (ExportOptions(tempo_percent=3.0), "3 %"),
+])
+def test_options_that_cannot_be_are_refused_in_words(options: ExportOptions, words: str) -> None:
+    with pytest.raises(ExportError, match=words):
+        checked(options)
+
+
+def test_many_files_from_the_command_line(tmp_path: Path) -> None:
+    bad = tmp_path / "bad.wav"
+    bad.write_bytes(b"no sound")
+    loop = loop_paths()[0]
+    result = CliRunner().invoke(cli, ["export", str(bad), str(loop), str(DEMO_PROJECT), str(loop), "--to", str(tmp_path / "out"),
+                                      "--only", "midi,hits-csv", "--quantise", "50"])
+    assert result.exit_code == 1
+    assert "bad.wav" in result.stderr
+    names = sorted(path.name for path in (tmp_path / "out").iterdir())
+    assert names == sorted([loop.stem, f"{loop.stem} 2", DEMO_PROJECT.stem])
+    for name in names:
+        manifest = json.loads((tmp_path / "out" / name / MANIFEST).read_text())
+        assert [entry["kind"] for entry in manifest["files"]] == ["midi", "hits-csv"]
+        assert all((tmp_path / "out" / name / entry["path"]).exists() for entry in manifest["files"])
+    again = CliRunner().invoke(cli, ["export", str(loop), "--to", str(tmp_path / "out"), "--only", "midi"])
+    assert again.exit_code == 1
+    assert "already" in again.stderr
+    forced = CliRunner().invoke(cli, ["export", str(loop), "--to", str(tmp_path / "out"), "--only", "midi", "--force"])
+    assert forced.exit_code == 0
+    assert CliRunner().invoke(cli, ["export", str(loop), "--to", str(tmp_path), "--only", "banana"]).exit_code == 2
+
+
+def test_one_thing_quickly_from_the_command_line(tmp_path: Path) -> None:
+    loop = loop_paths()[0]
+    result = CliRunner().invoke(cli, ["rebuild", str(loop), "--sound", str(tmp_path / "it.flac"), "--midi", str(tmp_path / "it.mid"),
+                                      "--kit", "slices", "--tempo", "80"])
+    assert result.exit_code == 0, result.stderr
+    sound, rate = soundfile.read(tmp_path / "it.flac")
+    original, own_rate = soundfile.read(loop)
+    assert len(sound) / rate == pytest.approx(len(original) / own_rate / 0.8, rel=0.05)
+    assert mido.MidiFile(tmp_path / "it.mid").length > 1
+    assert CliRunner().invoke(cli, ["rebuild", str(loop)]).exit_code == 2
