@@ -17,6 +17,8 @@ from PyQt6.QtWidgets import QApplication, QFileDialog
 
 from bompla.app.groove.cards import VARIATION_MIME
 from bompla.errors import EditError
+from bompla.export.data import midi_options
+from bompla.export.request import parts_of
 from bompla.formats.midi import MidiOptions, midi_bytes, written_hits
 from bompla.groove.feel import PLAIN_LAYER, felt_pattern
 from bompla.groove.order import order_passages, wander_passages
@@ -241,10 +243,10 @@ def test_a_card_is_dragged_into_the_order(groove: Any, monkeypatch: pytest.Monke
         row.dropEvent(QDropEvent(QPointF(x, 10), Qt.DropAction.MoveAction, data, LEFT, NONE))
     assert [step.letter for step in session.store.document.order] == ["A", "B", "B"]
     groove.go_to(4)
-    send = groove.send_out
-    send.in_order.click()
-    assert send.sheet.options.letters == ("A", "B", "B")
-    assert send.facts.get("bars") == "12"
+    assert session.outgoing.set_options(patterns="order")
+    part = parts_of(session.store.document, "order")[0]
+    assert midi_options(session.outgoing.request(), part).letters == ("A", "B", "B")
+    assert sum(passage.length for passage in part.passages) == 48
 
 
 @pytest.mark.parametrize(("meter", "bars"), [("3/4", 5), ("5/4", 3), ("4/4", 4)])

@@ -50,7 +50,7 @@ def test_colours_come_from_the_theme(path: Path) -> None:
             assert not node.args, f"line {node.lineno}: a colour is made here"
 
 
-@pytest.mark.parametrize("package", ["audio", "analysis", "model", "groove", "render", "formats", "engine"])
+@pytest.mark.parametrize("package", ["audio", "analysis", "model", "groove", "render", "formats", "engine", "export"])
 def test_everything_public_in_the_core_says_what_it_is(package: str) -> None:
     for path in sorted((SOURCE / package).rglob("*.py")):
         tree = ast.parse(path.read_text(encoding="utf-8"))

@@ -86,7 +86,8 @@ def test_silence_is_opened_and_told(window: Any, qtbot: Any, tmp_path: Path) -> 
     for index in range(len(window.stages)):
         window.go_to(index)
         assert not window.grab().isNull()
-    assert not window.send_out.write.isEnabled()
+    window.send_out.write_to(tmp_path / "it.mid")
+    assert "no hits" in window.messages.text.text()
     assert window.slice.panel.wave._gain <= 12.0
 
 

@@ -136,13 +136,13 @@ def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, mon
     window.go_to(4)
     target = tmp_path / "quay break"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
-    window.send_out.write.click()
+    QTest.keyClick(window, Qt.Key.Key_M, Qt.KeyboardModifier.ControlModifier)
     midi = pretty_midi.PrettyMIDI(str(target.with_suffix(".mid")))
     notes = [note for track in midi.instruments for note in track.notes]
     assert len(notes) == len(pattern_of(session.store.document).hits)
     starts = [note.start for track in midi.instruments if track.name == "Harbour kick" for note in track.notes]
     assert min(abs(s - (hit.at_beats + 0.5) * 60 / session.store.document.bpm) for s in starts) < 0.001
-    assert window.send_out.state_line(session.store.document) == "written"
+    assert window.send_out.state_line(session.store.document) == "MIDI pattern"
 
 
 def test_the_threshold_line_cuts_more_and_fewer_and_the_hand_cut_stays(demo_window: Any) -> None:

@@ -178,10 +178,13 @@ def test_send_out_shows_and_keeps_its_choices(demo_window: Any, tmp_path: Path) 
     import mido
 
     demo_window.go_to(4)
-    send = demo_window.send_out
-    send.times.click(True)
-    send.notes.click("drums")
-    assert (send.sheet.options.quantise, send.sheet.options.notes) == (True, "drums")
+    send, outgoing = demo_window.send_out, demo_window.session.outgoing
+    send.options.controls["quantise"].setValue(100)
+    notes = send.options.controls["notes"]
+    notes.setCurrentIndex(notes.findData("drums"))
+    notes.activated.emit(notes.currentIndex())
+    assert (outgoing.options.quantise, outgoing.options.notes) == (1.0, "drums")
+    assert "quantised by 100 %" in send.rows["midi"].about.text()
     path = tmp_path / "it.mid"
     assert send.write_to(path)
     for track in mido.MidiFile(path).tracks:

@@ -24,12 +24,11 @@ OFFER_TIP = "Add the hits of new and corrected slices to the pattern, and delete
 
 @dataclass(frozen=True)
 class WindowActions:
-    """What a stage may ask of the window: to ask for a file to open, to open one, to go to another stage, to ask where MIDI is written."""
+    """What a stage may ask of the window: to ask for a file to open, to open one, and to go to another stage."""
 
     choose_file: Callable[[], object]
     open_file: Callable[[Path], object]
     go_to: Callable[[str], object]
-    choose_midi: Callable[[], object]
 
 
 class Stage(QWidget):

@@ -56,7 +56,7 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.resize(*SIZE)
         self.setMinimumSize(1024, 680)
-        actions = WindowActions(self.choose_file, self.open_path, self.go_to_stage, self.choose_midi)
+        actions = WindowActions(self.choose_file, self.open_path, self.go_to_stage)
         self.bring_in, self.slice, self.kit, self.groove, self.send_out = (
             BringIn(session, playback, actions), SliceStage(session, playback, actions), KitStage(session, playback, actions),
             GrooveStage(session, playback, actions), SendOut(session, playback, actions))

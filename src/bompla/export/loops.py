@@ -61,9 +61,11 @@ def trimmed_loop(request: ExportRequest, check: Check) -> Iterator[Made]:
 def slices(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make a file of each slice that is not left out, numbered and named; its end is faded where it would click."""
     clip, options = request.clip, request.options
-    pieces = [piece for piece in request.document.slices() if not piece.cut.left_out]
+    pieces = [piece for piece in request.document.slices() if not piece.cut.left_out or piece.cut.id in request.only]
     digits = max(2, len(str(len(pieces))))
     for piece in pieces:
+        if request.only and piece.cut.id not in request.only:
+            continue
         check()
         part = clip.part(piece.start_sample, piece.end_sample)
         sound = part.samples.copy()
@@ -83,7 +85,7 @@ def single_hits(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make a file of each layer of each pad, as it sounds when it is struck as hard as its slice was."""
     taken: set[str] = set()
     for pad in request.document.pads:
-        for number, layer in enumerate(pad.layers, 1):
+        for number, layer in enumerate(pad.layers if not request.only or pad.id in request.only else (), 1):
             check()
             sound = pad_sound(request, pad, layer) * np.float32(db_to_gain(pad.level_db))
             of_all = f" {number}" if len(pad.layers) > 1 else ""

@@ -16,6 +16,13 @@ PATTERNS = {"shown": "the one shown", "all": "each variation", "order": "the ord
 NOTES = {"pads": "by pad", "drums": "by drum", "slices": "by slice"}
 CHANCES = {"all": "all hits", "rolled": "rolled by chance"}
 TAILS = {"folded": "folded round", "ringing": "ringing out"}
+LABELS = {
+    "patterns": "pattern", "format": "format", "rate": "rate", "bits": "depth", "tail": "tail", "quantise": "quantise", "notes": "notes",
+    "midi_type": "file", "chance": "chance", "seed": "seed", "tempo_percent": "tempo", "way": "changed by", "loudness_lufs": "loudness",
+    "muted": "with muted lanes", "pitch_as_notes": "pitch moves the note",
+}
+"""What options are called, in the order they are shown."""
+
 MOST_PERCENT, LEAST_PERCENT = 400, 20
 
 PLACES = ("loop", "variation", "tempo", "bars", "meter")

@@ -27,8 +27,10 @@ _NOT_IN_NAMES = '/\\:*?"<>|\0\n\r\t'
 
 @dataclass(frozen=True, eq=False)
 class ExportRequest:
-    """All that decides what leaves, as one value; hits of `silenced` pads, by id, leave only where muted ones are wanted.
+    """All that decides what leaves, as one value.
 
+    Hits of `silenced` pads, by id, leave only where muted ones are wanted. Of slices and single hits those of `only` leave, by the ids
+    of their cuts and pads; all of them where it is empty.
     `made` keeps what several exports need of it, so that it is made once; it changes nothing of what leaves.
     """
 
@@ -37,6 +39,7 @@ class ExportRequest:
     options: ExportOptions = field(default_factory=ExportOptions)
     borrowed: Mapping[str, Clip] = field(default_factory=dict)
     silenced: frozenset[int] = frozenset()
+    only: frozenset[int] = frozenset()
     made: dict[Hashable, object] = field(default_factory=dict)
 
     def sound(self, key: SoundKey) -> NDArray[np.float32]:

@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.analysis.loop.seam import seamless
-from bompla.analysis.separation.pull_apart import RINGING, pull_apart
 from bompla.audio.clip import Clip
 from bompla.engine.bounce import bounce_rebuilt, bounce_ringing
 from bompla.export.request import Check, ExportRequest, Made, base_name, parts_of
@@ -73,6 +72,8 @@ def loop_stems(request: ExportRequest, check: Check) -> dict[str, Stem]:
     Each slice is pulled apart into the drums heard in it; what rings on from before goes to the drum of the slice before that rings
     longest, what no drum has to the remainder.
     """
+    from bompla.analysis.separation.pull_apart import RINGING, pull_apart  # brings SciPy, which nothing else here needs
+
     document, clip = request.document, request.clip
     loop = document.loop
     whole = seamless(clip, loop).astype(np.float64)

@@ -75,7 +75,7 @@ def _lost_midi(request: ExportRequest) -> str:
         f"pitch of {counted(pitched, 'hit')}" if pitched and not options.pitch_as_notes else "",
         f"chance of {counted(sum(1 for hit in hits if hit.chance < 1.0), 'hit')}"
         if options.chance == "all" and any(hit.chance < 1.0 for hit in hits) else "",
-        f"gain of {counted(sum(1 for hit in hits if hit.gain_db), 'hit')}" if any(hit.gain_db for hit in hits) else "",
+        "the gain of hits" if any(hit.gain_db for hit in hits) else "",
     ]
     said = [part for part in parts if part]
     return f"a MIDI note cannot hold {' and '.join(said)}" if said else ""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from python_stretch import Signalsmith
 
 from bompla.render.events import FASTEST, SLOWEST
 
@@ -18,6 +17,8 @@ def stretched(sound: NDArray[np.float32], sample_rate: int, speed: float, *, sem
     wanted = max(1, round(sound.shape[0] / speed))
     if abs(speed - 1.0) < 1e-4 and abs(semitones) < 1e-3:
         return sound
+    from python_stretch import Signalsmith  # late: only another speed needs it
+
     stretch = Signalsmith.Stretch()
     stretch.preset(sound.shape[1], sample_rate)
     stretch.setTimeFactor(speed)

@@ -13,6 +13,7 @@ from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
 from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
 from bompla.app.bring_in.tap import Taps
 from bompla.app.commands import tip
+from bompla.app.drag_out import DragHandle
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Chips, Facts, Panel, button, combo, label
@@ -158,6 +159,7 @@ class LoopPanel(Panel):
         column.addStretch(1)
         row = _row(column)
         row.addStretch(1)
+        row.addWidget(DragHandle(self._session, "loop", "the loop"))
         row.addWidget(button("Slice this loop", go_on, primary=True, tip="Go on to the Slice stage (Ctrl+2)"))
 
     def set_narrow(self, narrow: bool) -> None:

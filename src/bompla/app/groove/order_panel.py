@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
 
+from bompla.app.drag_out import DragHandle
 from bompla.app.groove.order_row import OrderRow
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
@@ -59,6 +60,7 @@ class OrderPanel(QWidget):
             column.addWidget(page)
         self.bounce = button("Bounce", self._bounce, tip="Bounce what plays into one long variation, to be edited")
         row.addWidget(self.bounce)
+        row.addWidget(DragHandle(session, "midi", "the variation as MIDI"))
         self._choose("variation")
 
     def _own_page(self) -> QWidget:

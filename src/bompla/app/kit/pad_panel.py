@@ -11,6 +11,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
+from bompla.app.drag_out import DragHandle
 from bompla.app.kit.pad_grid import PAD_KEYS
 from bompla.app.kit.pad_more import shape_bar
 from bompla.app.kit.shape_view import EnvelopeView, FilterView, ShapePicture, TrimView
@@ -94,7 +95,12 @@ class PadPanel(Panel):
         top.addWidget(self.note_line)
         top.addStretch(1)
         top.addWidget(button("Listen", listen, tip="Play this pad at its usual velocity"))
+        top.addWidget(DragHandle(self._session, "single-hit", "the pad's hits", what=self._pad_out))
         self.body.addLayout(top)
+
+    def _pad_out(self) -> tuple[frozenset[int], Document | None]:
+        pad = self.pad()
+        return frozenset({pad.id}) if pad is not None else frozenset(), None
 
     def _naming_row(self) -> None:
         row = QHBoxLayout()

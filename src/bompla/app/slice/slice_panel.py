@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit
 from bompla.analysis.review.doubts import alike
 from bompla.analysis.review.unsure import unsure_of
 from bompla.app.commands import tip
+from bompla.app.drag_out import DragHandle
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import Facts, HeadBadge, MiniWave, Panel, button, clear_layout, drum_box, label
@@ -42,7 +43,10 @@ class SlicePanel(Panel):
         self.name = QLineEdit()
         self.name.setAccessibleName("Name of the slice")
         self.name.editingFinished.connect(self._rename)
-        self.body.addWidget(self.name)
+        named = QHBoxLayout()
+        named.addWidget(self.name, 1)
+        named.addWidget(DragHandle(self._session, "slice", "the slice", what=self._slice_out))
+        self.body.addLayout(named)
         self.body.addWidget(label("Detected", "heading"))
         self.heard = QGridLayout()
         self.heard.setHorizontalSpacing(6)
@@ -61,6 +65,10 @@ class SlicePanel(Panel):
         row.addStretch(1)
         self.body.addLayout(row)
         self.body.addStretch(1)
+
+    def _slice_out(self) -> tuple[frozenset[int], Document | None]:
+        cut_id = self._session.shown.selection.cut_id
+        return frozenset({cut_id}) if cut_id is not None else frozenset(), None
 
     def _correct_row(self) -> None:
         row = QHBoxLayout()

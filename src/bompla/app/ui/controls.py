@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QLineEdit,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
@@ -76,6 +77,22 @@ def label(text: str, kind: str = "value") -> QLabel:
     made = QLabel(text)
     made.setObjectName(kind)
     return made
+
+
+class ShortLabel(QLabel):
+    """A line of text that ends in dots where there is no room for it, and is whole in its tooltip."""
+
+    def __init__(self, kind: str, text: str = "") -> None:
+        super().__init__(text)
+        self.setObjectName(kind)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        short = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        self.setToolTip(self.text() if short != self.text() else "")
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, short)
 
 
 class Facts(QWidget):
