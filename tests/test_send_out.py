@@ -241,3 +241,56 @@ def test_names_folders_and_options_are_kept(sending: Any, tmp_path: Path, monkey
     from bompla.app.project.outgoing import _kept_options
 
     assert _kept_options() == outgoing.options
+
+
+def test_a_midi_file_becomes_a_variation_and_what_has_no_pad_is_told(demo_window: Any, tmp_path: Path) -> None:
+    import mido
+
+    from bompla.formats.midi import midi_bytes
+    from bompla.model.detected_pattern import pattern_of
+
+    session = demo_window.session
+    before = session.store.document
+    path = tmp_path / "sent before.mid"
+    path.write_bytes(midi_bytes(before))
+    demo_window.open_path(path)
+    made = session.store.document
+    assert len(made.variations) == len(before.variations) + 1
+    assert pattern_of(made).name == "sent before"
+    for one, other in zip(pattern_of(made).hits, pattern_of(before).hits, strict=True):
+        assert one.at_beats == pytest.approx(other.at_beats, abs=0.001)
+        assert (one.pad_id, one.velocity) == (other.pad_id, other.velocity)
+    assert demo_window.pages.currentWidget() is demo_window.groove
+    session.store.undo()
+    assert session.store.document == before
+    file = mido.MidiFile(path)
+    track = mido.MidiTrack([mido.Message("note_on", channel=9, note=3, velocity=90, time=0),
+                            mido.Message("note_on", channel=9, note=35, velocity=90, time=480)])
+    file.tracks[:] = [track]
+    file.save(path)
+    demo_window.open_path(path)
+    assert "1 note had no pad" in demo_window.messages.text.text()
+    hits = pattern_of(session.store.document).hits
+    assert [session.store.document.pad(hit.pad_id).drum for hit in hits] == ["kick"], "a note of General MIDI percussion finds its drum"
+    broken = tmp_path / "broken.mid"
+    broken.write_bytes(b"MThd nothing")
+    demo_window.open_path(broken)
+    assert "no MIDI file" in demo_window.messages.text.text()
+
+
+def test_all_loops_that_the_shelf_shows_are_sent_out_at_once(sending: Any, qtbot: Any, tmp_path: Path) -> None:
+    for key, row in sending.send_out.rows.items():
+        row.chosen.setChecked(key == "midi")
+    sending.go_to(0)
+    shelf = sending.bring_in.shelf
+    qtbot.waitUntil(lambda: len(shelf.model.shown) > 3)
+    shelf.words.setText("quay")
+    assert len(shelf.model.shown) == 1
+    shelf.send_all.click()
+    assert shelf.send_all.text() == "Stop sending"
+    qtbot.waitUntil(lambda: not shelf.sending.busy)
+    assert [path.name for path in (tmp_path / "out").iterdir()] == ["quay break"]
+    assert "1 loop is in" in sending.messages.text.text()
+    shelf.send_all.click()
+    qtbot.waitUntil(lambda: not shelf.sending.busy)
+    assert "already" in sending.messages.text.text(), "nothing is written over"

@@ -37,10 +37,15 @@ from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.top_bar import TopBar
 from bompla.app.transport_bar import ListeningBar
 from bompla.audio.files import SUFFIXES
+from bompla.errors import BomplaError
+from bompla.formats.midi_read import read_midi_notes
 from bompla.formats.project import SUFFIX
+from bompla.groove.from_midi import variation_from_notes
+from bompla.model.detected_pattern import pattern_of
 
 SIZE = (1280, 800)
-OPENABLE = " ".join(f"*{suffix}" for suffix in (*SUFFIXES, SUFFIX))
+MIDI_SUFFIXES = (".mid", ".midi")
+OPENABLE = " ".join(f"*{suffix}" for suffix in (*SUFFIXES, SUFFIX, *MIDI_SUFFIXES))
 
 
 class MainWindow(QMainWindow):
@@ -135,12 +140,32 @@ class MainWindow(QMainWindow):
         self.go_to([stage.key for stage in self.stages].index(key))
 
     def open_path(self, path: Path) -> None:
-        """Open a sound or a project, after asking about unsaved work."""
+        """Open a sound or a project, after asking about unsaved work; a MIDI file becomes a variation of what is open."""
+        if path.suffix.lower() in MIDI_SUFFIXES:
+            self.open_midi(path)
+            return
         self._leave(lambda: self.session.requests.open(path))
+
+    def open_midi(self, path: Path) -> None:
+        """Make a variation of a MIDI file's notes."""
+        document = self.session.store.document
+        if document is None:
+            self.session.hub.trouble("Open a loop first: a MIDI file becomes a variation of it, played by its pads.")
+            return
+        try:
+            found = read_midi_notes(path)
+            made, missing = variation_from_notes(document, found.notes, beats=found.beats, meter=found.meter, name=path.stem)
+        except BomplaError as error:
+            self.session.hub.trouble(str(error))
+            return
+        if self.session.store.edit(f"variation from {path.stem}", lambda _: made):
+            self.go_to_stage("groove")
+            self.session.hub.note(missing or f"Made variation {pattern_of(made).letter} of {path.name}.")
 
     def choose_file(self) -> None:
         """Ask which file to open."""
-        name, _ = QFileDialog.getOpenFileName(self, "Open a sound or a project", "", f"Sounds and projects ({OPENABLE});;All files (*)")
+        kinds = f"Sounds, projects and MIDI files ({OPENABLE});;All files (*)"
+        name, _ = QFileDialog.getOpenFileName(self, "Open a sound or a project", "", kinds)
         if name:
             self.open_path(Path(name))
 

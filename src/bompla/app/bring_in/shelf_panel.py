@@ -11,7 +11,9 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QSpinBox
 
 from bompla.app.bring_in.shelf_list import SORTS, ShelfFilter, ShelfModel, ShelfView
 from bompla.app.bring_in.shelf_scanner import ShelfScanner
+from bompla.app.bring_in.shelf_sender import ShelfSender
 from bompla.app.commands import tip
+from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel, button, combo, label
@@ -42,6 +44,9 @@ class ShelfPanel(Panel):
         self.scanner.looked_at.connect(self.model.set_entry)
         self.scanner.progressed.connect(self._progressed)
         self.scanner.finished.connect(lambda: self.progress.setText(""))
+        self.sending = ShelfSender(self)
+        self.sending.progressed.connect(lambda done, total: self.progress.setText(f"sent {done} of {total}"))
+        self.sending.over.connect(self._sent)
         self._folders_row()
         self._filter_rows()
         self.body.addWidget(self.list, 1)
@@ -54,6 +59,8 @@ class ShelfPanel(Panel):
         row.addWidget(self.at_tempo)
         row.addStretch(1)
         self.body.addLayout(row)
+        self.send_all = button("Send out all shown", self.send_out, tip="Write what is ticked in Send out, for every loop shown here")
+        self.body.addWidget(self.send_all)
         self._started = False
 
     def _folders_row(self) -> None:
@@ -134,8 +141,25 @@ class ShelfPanel(Panel):
             self._arrange()
 
     def close_all(self) -> None:
-        """End the scan."""
+        """End the scan and the sending."""
         self.scanner.close()
+        self.sending.close()
+
+    def send_out(self) -> None:
+        """Write what is ticked in Send out, for every loop that is shown, into the folder of exports; or stop doing so."""
+        if self.sending.busy:
+            self.sending.cancel()
+            return
+        outgoing = self._session.outgoing
+        self.sending.send(self.model.shown, outgoing.folder, outgoing.ticked)
+        self.send_all.setText("Stop sending" if self.sending.busy else "Send out all shown")
+
+    def _sent(self, sentence: str, trouble: bool) -> None:
+        self.send_all.setText("Send out all shown")
+        self.progress.setText("")
+        folder = self._session.outgoing.folder
+        tell = self._session.hub.trouble if trouble else self._session.hub.note
+        tell(sentence, button="Show in folder", action=lambda: show_in_folder(folder))
 
     def _stop(self) -> None:
         self.scanner.cancel()

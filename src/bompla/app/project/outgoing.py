@@ -24,6 +24,7 @@ from bompla.model.document import Document
 
 OPTIONS, FOLDER, DRAGGED = "sent/options", "sent/folder", "sent/dragged"
 LOOK_MS = 80
+TICKED_AT_FIRST = ("midi", "loop", "slice", "sfz")
 
 
 @dataclass(eq=False)
@@ -60,7 +61,7 @@ class Outgoing(QObject):
     """Makes requests of what is shown, and writes them on a thread of its own.
 
     `options_changed` tells that something would leave otherwise; `moved_on` carries how far a job is, and what it is at; `over` that it
-    ended. `last_keys` and `last_paths` are what was written last, `written_of` the document it was written of.
+    ended. `ticked` are the exports, by key, that are written together; `last_keys` and `last_paths` are what was written last.
     """
 
     options_changed = pyqtSignal()
@@ -74,6 +75,7 @@ class Outgoing(QObject):
         self._task: Task | None = None
         self._job: WriteJob | None = None
         self.options = _kept_options()
+        self.ticked: tuple[str, ...] = TICKED_AT_FIRST
         self.last_keys: tuple[str, ...] = ()
         self.last_paths: tuple[Path, ...] = ()
         self._last: tuple[Document, ExportOptions] | None = None

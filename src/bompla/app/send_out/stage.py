@@ -24,8 +24,6 @@ from bompla.formats.midi import write_midi
 from bompla.model.document import Document
 from bompla.model.wording import counted
 
-TICKED_AT_FIRST = ("midi", "loop", "slice", "sfz")
-
 
 class SendOut(Stage):
     """The last stage."""
@@ -63,7 +61,7 @@ class SendOut(Stage):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         for key, row in self.rows.items():
-            row.chosen.setChecked(key in TICKED_AT_FIRST)
+            row.chosen.setChecked(key in self.session.outgoing.ticked)
             row.picked.connect(self.pick)
             row.chosen_changed.connect(self._show_chosen)
             column.addWidget(row)
@@ -269,6 +267,7 @@ class SendOut(Stage):
         self.show_written.setVisible(so)
 
     def _show_chosen(self) -> None:
+        self.session.outgoing.ticked = self.chosen
         count = len(self.chosen)
         there = self.session.store.document is not None
         self.write.setText(f"Write the {count} ticked" if count > 1 else "Write the one ticked" if count else "Tick what to write")
