@@ -20,6 +20,7 @@ from bompla.analysis.hearing.strikes import strike_levels
 from bompla.analysis.loop.region import loop_of
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import Evidence, evidence_of, excerpt
+from bompla.analysis.tempo.pieces import readings_of
 from bompla.analysis.tempo.readings import Reading, confidence_of, read_tempo, shares_of
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
@@ -111,7 +112,7 @@ def _evidence(found: FoundAttacks, drums: DrumOdds, duration_s: float, params: A
 
 def _readings(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
     part = excerpt(evidence)
-    return read_tempo(part, params if part is evidence else replace(params, trimmed=False))
+    return readings_of(part, params, whole=part is evidence)
 
 
 def _with_other_bars(drums: DrumOdds, found: FoundAttacks, readings: list[Reading]) -> DrumOdds:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from bompla.analysis.loop.passage import passage_of
 from bompla.analysis.tempo.evidence import Evidence
 from bompla.analysis.tempo.readings import Reading
 from bompla.audio.clip import Clip
@@ -19,6 +20,8 @@ def loop_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Evide
     """Return the region of a reading: the whole file if it is trimmed, else from attack to whole bars."""
     if reading.trimmed:
         return Loop(0, clip.frames, reading.bars, reading.meter.name)
+    if reading.anywhere:
+        return passage_of(reading, clip, attacks, evidence)
     bars = reading.bars if reading.bars <= MOST_REGION_BARS else FEWER_BARS
     rate = clip.sample_rate
     start_s = reading.start_s if reading.bars <= MOST_REGION_BARS else _busiest(reading, evidence, bars)

@@ -53,8 +53,8 @@ def drift_of(document: Document) -> Drift:
     attacks = [a for a in document.attacks if a.strength >= document.threshold]
     times = np.array([a.at_sample for a in attacks], dtype=float)
     weights = np.array([a.strength for a in attacks], dtype=float)
-    on = _followed(times, weights, float(loop.start_sample), beat, float(source.frames))
-    back = _followed(-times[::-1], weights[::-1], float(-loop.start_sample), beat, 0.0)
+    on = followed(times, weights, float(loop.start_sample), beat, float(source.frames))
+    back = followed(-times[::-1], weights[::-1], float(-loop.start_sample), beat, 0.0)
     samples = np.concatenate([-back[:0:-1], on])
     samples = np.maximum.accumulate(samples + np.arange(samples.size) * 1e-6)
     lengths = np.diff(samples)
@@ -66,8 +66,8 @@ def drift_of(document: Document) -> Drift:
     return Drift(samples, bpm, -(back.size - 1))
 
 
-def _followed(times: NDArray[np.float64], weights: NDArray[np.float64], start: float, beat: float, end: float) -> NDArray[np.float64]:
-    """Return beats from `start` up to `end`, following the attacks; `times` are in order."""
+def followed(times: NDArray[np.float64], weights: NDArray[np.float64], start: float, beat: float, end: float) -> NDArray[np.float64]:
+    """Return beats from `start` up to `end`, following the attacks; `times` are in order, in any unit."""
     found = [start]
     now, length = start, beat
     while now + length <= end + 0.01 * beat:

@@ -44,7 +44,8 @@ class Reading:
     """A way to hear the sound: where its first bar starts, how long a beat is, bars and meter.
 
     `score` is a log odds up to a constant shared by all readings of one sound; `trimmed` says
-    that the region is the whole file. `evidence` holds what spoke for it, as `FEATURE_NAMES`.
+    that the region is the whole file, `anywhere` that the sound may be cut anywhere. `evidence`
+    holds what spoke for it, as `FEATURE_NAMES`.
     """
 
     start_s: float
@@ -54,6 +55,7 @@ class Reading:
     score: float
     trimmed: bool
     evidence: Array
+    anywhere: bool = False
 
     @property
     def bpm(self) -> float:
@@ -79,7 +81,7 @@ def read_tempo(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
     if not readings:
         return [_unknown(evidence, params)]
     scores = scores_of(load_weights(), np.stack([reading.evidence for reading in readings]))
-    return _distinct([(readings[index], float(scores[index])) for index in np.argsort(-scores, kind="stable")])
+    return distinct([(readings[index], float(scores[index])) for index in np.argsort(-scores, kind="stable")])
 
 
 def candidates(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
@@ -167,8 +169,8 @@ def _offset(evidence: Evidence, beat_s: float) -> float:
 def _untrimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
     plain = evidence.times_s[evidence.weights >= 0.4 * np.median(evidence.weights)]
     first, last = float(plain[0]), float(plain[-1])
-    fitted = [_regressed(evidence, beat_s) for beat_s in _periods(evidence, params)]
-    ranked = sorted((-_promise(evidence, beat_s, phase), beat_s, phase) for beat_s, phase in fitted)
+    fitted = [regressed(evidence, beat_s) for beat_s in periods(evidence, params)]
+    ranked = sorted((-promise(evidence, beat_s, phase), beat_s, phase) for beat_s, phase in fitted)
     readings: list[Reading] = []
     for beat_s, phase in _kept([(beat_s, phase) for _, beat_s, phase in ranked], 60.0 / params.min_bpm):
         beats = int(np.clip(np.ceil((last - first) / beat_s) + 1, 1, MAX_BEATS))
@@ -218,7 +220,7 @@ def bars_placed(grid: BeatGrid, meter: int, first: float, last: float) -> Places
     return Places(phase[reading], np.full(reading.size, meter), first_beat[reading], most[reading] - fewer)
 
 
-def _promise(evidence: Evidence, beat_s: float, phase: float) -> float:
+def promise(evidence: Evidence, beat_s: float, phase: float) -> float:
     """Return how far a beat is worth a closer look: its fit, and how usual its tempo is (Parncutt, 1994)."""
     fit, _ = BeatGrid(evidence, np.array([phase]), beat_s, 1, wraps=False).judged
     return float(fit[0]) - 0.35 * 0.5 * float(np.log2(60.0 / beat_s / TEMPO_CENTRE_BPM) / 0.62) ** 2
@@ -228,7 +230,7 @@ def _first_beat(first_s: float, phase: float, beat_s: float) -> float:
     return float(phase + np.floor((first_s - phase) / beat_s + 0.12) * beat_s)
 
 
-def _periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
+def periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
     """Return beat lengths at which attacks line up best, from a fine search over the tempo range."""
     span = max(1.0, float(evidence.times_s[-1] - evidence.times_s[0]))
     step = min(0.002, 0.004 / span)
@@ -253,7 +255,7 @@ def _periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
     return chosen
 
 
-def _regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
+def regressed(evidence: Evidence, beat_s: float) -> tuple[float, float]:
     """Return beat length and phase fitted to the attacks by weighted least squares.
 
     Each attack is taken to its nearest division (quarters and thirds of a beat); those further
@@ -293,7 +295,7 @@ def _line(x: Array, y: Array, weights: Array) -> tuple[float, float]:
     return float(slope), float(y_mean - slope * x_mean)
 
 
-def _distinct(ranked: list[tuple[Reading, float]]) -> list[Reading]:
+def distinct(ranked: list[tuple[Reading, float]]) -> list[Reading]:
     """Keep the best of readings that say the same, and no more than a dozen, each with its score."""
     kept: list[Reading] = []
     for reading, score in ranked:

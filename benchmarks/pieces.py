@@ -1,0 +1,72 @@
+"""How well pieces that are cut anywhere are read: `python benchmarks/pieces.py [--loops N] [--groups a,b] [--library]`.
+
+Loops drawn for judging are repeated and cut in mid-bar, so long as the columns say. The tempo within 0.5 %, the same with half and double
+counted, whether the meter is right, and whether the loop that is taken begins and ends on bar lines, to 15 ms. With `--library` a
+general music-analysis library reads them too: the line through its beats.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+from concurrent.futures import ProcessPoolExecutor
+
+for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
+    os.environ.setdefault(name, "1")
+
+import numpy as np
+
+from bompla.analysis.analyse import analyse
+from bompla.audio.clip import Clip
+from corpus import RATE
+from corpus.pieces import JUDGED_PIECE, played_piece
+
+LENGTHS_S = (13.0, 20.0, 33.0, 45.0)
+NEAR_S = 0.015
+
+
+def judge(task: tuple[int, str, float, bool]) -> tuple[float, str, list[float]]:
+    seed, group, seconds, library = task
+    sound, truth = played_piece(seed, group, seconds)
+    found = analyse(Clip(sound, RATE))
+    bpm = 60.0 * found.loop.beats / (found.loop.frames / RATE)
+    start, end = (np.abs(truth.bar_lines_s - at / RATE).min() for at in (found.loop.start_sample, found.loop.end_sample))
+    row = [*in_time(bpm, truth.bpm), found.loop.meter_name == truth.meter, start < NEAR_S and end < NEAR_S, found.tempo_confidence]
+    if library:
+        row += in_time(by_library(sound), truth.bpm)
+    return seconds, group, [float(value) for value in row]
+
+
+def in_time(bpm: float, true_bpm: float) -> list[bool]:
+    return [abs(bpm / true_bpm - 1) < 0.005, any(abs(bpm * k / true_bpm - 1) < 0.005 for k in (0.5, 1.0, 2.0))]
+
+
+def by_library(sound: np.ndarray) -> float:
+    import librosa
+
+    _, beats = librosa.beat.beat_track(y=sound, sr=RATE, units="time")
+    return 60.0 / np.polyfit(np.arange(len(beats)), beats, 1)[0] if len(beats) > 3 else 1.0
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--loops", type=int, default=8)
+    parser.add_argument("--groups", default="synth,tim,freepats,recorded,machine,plain")
+    parser.add_argument("--library", action="store_true")
+    parser.add_argument("--first", type=int, default=JUDGED_PIECE)
+    chosen = parser.parse_args()
+    groups = chosen.groups.split(",")
+    tasks = [(chosen.first + 1000 * g + n, group, seconds, chosen.library) for g, group in enumerate(groups) for n in range(chosen.loops)
+             for seconds in LENGTHS_S]
+    with ProcessPoolExecutor() as pool:
+        rows = list(pool.map(judge, tasks))
+    print(f"{'length':>8}{'pieces':>8}{'tempo':>8}{'or half, double':>17}{'meter':>8}{'loop on bar lines':>19}{'library':>9}{'or half':>9}")
+    for what in (*LENGTHS_S, *groups):
+        some = np.array([row for seconds, group, row in rows if what in (seconds, group)])
+        said = "".join(f"{value:>{width}.0%}" for value, width in zip(some.mean(axis=0)[[0, 1, 2, 3, *range(5, some.shape[1])]],
+                                                                     (8, 17, 8, 19, 9, 9), strict=False))
+        print(f"{what!s:>8}{len(some):>8}{said}")
+
+
+if __name__ == "__main__":
+    main()

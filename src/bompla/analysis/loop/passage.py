@@ -1,0 +1,81 @@
+"""Which bars of a piece that may be cut anywhere make the best loop."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.analysis.tempo.drift import followed
+from bompla.analysis.tempo.evidence import STEPS, Evidence
+from bompla.analysis.tempo.readings import Reading
+from bompla.audio.clip import Clip
+from bompla.model.document import Attack, Loop
+
+WANTED_BARS = (4, 2, 1)
+"""Four bars are preferred, where there are as many."""
+
+START_SNAP_S, END_SNAP_S = 0.020, 0.012
+ON_LINE_S = 0.025
+EDGE_COUNTS = 0.25
+"""What an attack on either end is worth, against bars that are like all others."""
+
+Floats = NDArray[np.float64]
+
+
+def passage_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Evidence) -> Loop:
+    """Return whole bars that are like the others, with attacks on both ends; followed where the tempo drifts, snapped to attacks."""
+    lines = bar_lines(reading, evidence)
+    rate, name = clip.sample_rate, reading.meter.name
+    bars = next((count for count in WANTED_BARS if count < len(lines)), 0)
+    if not bars:
+        start = max(0, round(reading.start_s * rate))
+        return Loop(start, max(start + 1, min(clip.frames, round(reading.end_s * rate))), reading.bars, name)
+    first = int(_worth(lines, evidence, bars).argmax())
+    at = np.array([a.at_sample for a in attacks], dtype=np.float64) / rate
+    start_s, end_s = _snapped(lines[first], at, START_SNAP_S), _snapped(lines[first + bars], at, END_SNAP_S)
+    start = max(0, round(start_s * rate))
+    return Loop(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, name)
+
+
+def bar_lines(reading: Reading, evidence: Evidence) -> Floats:
+    """Return where bars begin and end in all of the sound, in seconds, following the attacks both ways from the middle."""
+    times, weights, beat_s, per_bar = evidence.times_s, evidence.weights, reading.beat_s, reading.meter.beats_per_bar
+    bar_s = beat_s * per_bar
+    middle = reading.start_s + bar_s * (reading.bars // 2)
+    on = followed(times, weights, middle, beat_s, evidence.duration_s)
+    back = followed(-times[::-1], weights[::-1], -middle, beat_s, 0.0)
+    beats = np.concatenate([-back[:0:-1], on])
+    lines = beats[(len(back) - 1) % per_bar :: per_bar]
+    return np.asarray(lines[lines >= -0.02], np.float64)
+
+
+def _worth(lines: Floats, evidence: Evidence, bars: int) -> Floats:
+    """Return how good a loop of so many bars is from each bar line on."""
+    pictures = _bars(lines, evidence)
+    usual = np.median(pictures, axis=0)
+    like = pictures @ usual / np.maximum(np.linalg.norm(pictures, axis=1) * np.linalg.norm(usual), 1e-9)
+    apart = np.abs(evidence.times_s[None, :] - lines[:, None]).min(axis=1)
+    on_line = np.exp(-0.5 * (apart / ON_LINE_S) ** 2)
+    runs = np.convolve(like, np.ones(bars) / bars, mode="valid")
+    return np.asarray(runs + EDGE_COUNTS * (on_line[: runs.size] + on_line[bars : bars + runs.size]), np.float64)
+
+
+def _bars(lines: Floats, evidence: Evidence) -> Floats:
+    """Return what is struck in each bar by step, shape (bars, roles times steps)."""
+    size = 4 * STEPS
+    bar = np.searchsorted(lines, evidence.times_s + 0.02, side="right") - 1
+    inside = (bar >= 0) & (bar < len(lines) - 1)
+    length = np.diff(lines)
+    place = (evidence.times_s[inside] - lines[bar[inside]]) / length[bar[inside]] * size
+    step = np.clip(np.round(place), 0, size - 1).astype(np.intp)
+    made = np.zeros((len(lines) - 1, 3, size))
+    for row, strength in enumerate((evidence.low, evidence.mid, evidence.high)):
+        np.add.at(made[:, row], (bar[inside], step), strength[inside])
+    return made.reshape(len(lines) - 1, -1)
+
+
+def _snapped(at_s: float, attacks_s: Floats, near_s: float) -> float:
+    if not attacks_s.size:
+        return float(at_s)
+    nearest = attacks_s[np.abs(attacks_s - at_s).argmin()]
+    return float(nearest) if abs(nearest - at_s) <= near_s else float(at_s)
