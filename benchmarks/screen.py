@@ -26,9 +26,10 @@ from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.model.cut_edits import recut
-from bompla.model.document import Attack, Document, Heard, Hit, Loop, Pad, Source, Variation
+from bompla.model.document import Attack, Document, Heard, Hit, Pad, Source, Variation
 from bompla.model.drums import DRUMS
 from bompla.model.history import History
+from bompla.model.loop import Loop
 from bompla.model.pattern_edits import change_velocity
 
 MINUTES, CUTS, RATE = 10, 2_000, 44_100

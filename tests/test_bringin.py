@@ -30,7 +30,8 @@ from bompla.errors import EditError
 from bompla.formats.project import open_project
 from bompla.model.cut_edits import downbeat_here, set_bars, set_loop, set_meter, set_seam_fade, set_tempo, slide_loop, take_bars
 from bompla.model.detected_pattern import pattern_of
-from bompla.model.document import Attack, Document, Loop, Source
+from bompla.model.document import Attack, Document, Source
+from bompla.model.loop import Loop
 from bompla.render.stretch import stretched
 from conftest import settle
 

@@ -22,8 +22,9 @@ from bompla.formats.midi import MidiOptions, midi_bytes, write_midi
 from bompla.formats.project import FORMAT_VERSION, Project, open_project, project_bytes, read_project, save_project
 from bompla.groove.grid import beat_divisions, quantised
 from bompla.model.detected_pattern import pattern_of
-from bompla.model.document import Document, Hit, Loop, Pad, Source, Variation
+from bompla.model.document import Document, Hit, Pad, Source, Variation
 from bompla.model.kit_edits import rename_pad, set_pad_note
+from bompla.model.loop import Loop
 from bompla.model.variation_edits import add_variation
 
 

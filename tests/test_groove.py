@@ -15,9 +15,10 @@ from bompla.model.analysis_result import AnalysisResult
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_threshold
 from bompla.model.detected_pattern import detected_hits, pattern_of, played
-from bompla.model.document import Attack, Cut, Document, Heard, Hit, Loop, Source
+from bompla.model.document import Attack, Cut, Document, Heard, Hit, Source
 from bompla.model.drums import DRUMS, Family
 from bompla.model.kit_edits import clear_pad, set_pad_level
+from bompla.model.loop import Loop
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest, played_hits, sound_key, strike_gain
 from bompla.units import db_to_gain, db_to_velocity, gain_to_db, note_name, velocity_to_db

@@ -30,7 +30,7 @@ from bompla.model.cut_edits import (
     set_threshold,
 )
 from bompla.model.detected_pattern import hit_of, pattern_beats, pattern_of
-from bompla.model.document import Cut, Document, Heard, Loop, OrderStep, TempoReading, Wander, WanderRule
+from bompla.model.document import Cut, Document, Heard, OrderStep, TempoReading, Wander, WanderRule
 from bompla.model.drums import DRUMS, Family, drum_of_note, drums_of
 from bompla.model.history import History
 from bompla.model.kit_edits import (
@@ -48,6 +48,7 @@ from bompla.model.kit_edits import (
     set_pad_note,
     set_stacked,
 )
+from bompla.model.loop import Loop
 from bompla.model.order_edits import set_order, set_wander, with_rule
 from bompla.model.pattern_edits import (
     add_hit,

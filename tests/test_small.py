@@ -21,9 +21,10 @@ from bompla.app.ui.noteheads import draw_head
 from bompla.app.ui.time_axis import MIN_SAMPLES, TimeAxis
 from bompla.audio.clip import Clip
 from bompla.groove.grid import beat_divisions, offset_beats, quantised
-from bompla.model.document import Cut, Document, Hit, Loop
+from bompla.model.document import Cut, Document, Hit
 from bompla.model.drums import DRUMS, FAMILY_LABELS, METERS, drums_of
 from bompla.model.history import MAX_STEPS, History
+from bompla.model.loop import Loop
 from bompla.model.variation_edits import meters_for
 from bompla.render.band import only_band
 

@@ -16,7 +16,8 @@ from bompla.app.bring_in.overview import clock
 from bompla.audio.clip import Clip
 from bompla.model.cut_edits import set_loop
 from bompla.model.detected_pattern import pattern_of
-from bompla.model.document import Document, Loop
+from bompla.model.document import Document
+from bompla.model.loop import Loop
 from bompla.model.readings import reading_choices
 from conftest import settle
 

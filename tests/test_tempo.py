@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bompla.analysis.analyse import analyse
+from bompla.analysis.loop.passages import proposals_of
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import BeatGrid, Evidence, evidence_of
 from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, Places, features
 from bompla.analysis.tempo.readings import THIN, Reading, bars_placed, candidates, confidence_of, read_tempo, shares_of
+from bompla.audio.clip import Clip
+from bompla.audio.resample import resampled
 from bompla.demo.patterns import GROOVES, Groove, perform
+from bompla.formats.analysis_json import analysis_object
+from bompla.groove.rebuild import document_from
 from bompla.model.document import Heard
 from bompla.model.drums import METERS
 
@@ -247,3 +255,51 @@ def test_bars_are_looked_for_wherever_they_fit(
     found = list(zip(placed.phase.tolist(), placed.first_beat.tolist(), placed.bars.tolist(), strict=True))
     assert len(found) == len(set(found))
     assert set(found) == bars_that_fit(grid, METERS[meter].beats_per_bar, first, last)
+
+
+@pytest.mark.parametrize("seconds", [14.0, 23.0, 41.0])
+def test_a_piece_cut_anywhere_is_read_by_how_it_repeats(demo_loops: list[tuple[str, Clip, dict[str, Any]]], seconds: float) -> None:
+    """Demo loops over and over, cut in mid-bar: the length of the file says nothing of the tempo."""
+    right = on_lines = 0
+    chosen = [(clip, truth) for name, clip, truth in demo_loops if name in ("quay break", "gangway hats", "rough dub", "tin roof rim")]
+    for n, (clip, truth) in enumerate(chosen):
+        start = round((0.37 + 0.11 * n) * clip.frames)
+        turns = -(-(start + round(seconds * clip.sample_rate)) // clip.frames)
+        sound = np.tile(clip.samples, (turns, 1))[start : start + round(seconds * clip.sample_rate)]
+        found = analyse(Clip(sound, clip.sample_rate))
+        right += abs(60.0 * found.loop.beats / (found.loop.frames / clip.sample_rate) / truth["bpm"] - 1.0) < 0.005
+        bar = clip.frames / truth["region"]["bars"]
+        off = [(at + start + bar / 2) % bar - bar / 2 for at in (found.loop.start_sample, found.loop.end_sample)]
+        on_lines += max(map(abs, off)) < 0.02 * clip.sample_rate
+    assert right == len(chosen)
+    assert on_lines >= len(chosen) - 1
+
+
+def test_a_song_of_two_tempos_has_two_stretches_and_loops_in_each(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    by_name = {name: (clip, truth) for name, clip, truth in demo_loops}
+    (first, one), (second, other) = by_name["quay break"], by_name["gangway hats"]
+    rate = first.sample_rate
+    parts = [np.tile(first.stereo, (3, 1)), np.zeros((rate, 2), np.float32), np.tile(resampled(second, rate).stereo, (4, 1))]
+    found = analyse(Clip(np.concatenate(parts), rate))
+    assert [stretch.bpm for stretch in found.stretches] == pytest.approx([one["bpm"], other["bpm"]], rel=0.005)
+    border = 3 * first.frames / rate + 1.0
+    assert abs(found.stretches[1].start_sample / rate - border) < 0.2
+    assert found.loop == found.passages[0].loop
+    document = document_from(found, "song")
+    assert {loop.score for loop in proposals_of(document)} == {passage.clarity for passage in found.passages}
+    for passage in found.passages:
+        bpm = 60.0 * passage.loop.beats / (passage.loop.frames / rate)
+        assert bpm == pytest.approx(one["bpm"] if passage.loop.end_sample < border * rate else other["bpm"], rel=0.01)
+        assert not passage.loop.start_sample < (border - 1.0) * rate < passage.loop.end_sample, "no loop lies across the rest"
+    told = analysis_object(found, document)
+    assert len(told["stretches"]) == 2
+    assert told["region"]["start_s"] == told["passages"][0]["start_s"]
+
+
+def test_what_is_trimmed_or_has_rests_around_it_is_read_as_before(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:
+    for _, clip, truth in demo_loops[:4]:
+        found = analyse(clip)
+        assert not found.stretches
+        told = analysis_object(found, document_from(found, "it"))
+        assert [one["bpm"] for one in told["stretches"]] == [pytest.approx(truth["bpm"], rel=0.005)]
+        assert told["passages"][0]["start_s"] == told["region"]["start_s"]

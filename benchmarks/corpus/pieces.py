@@ -81,6 +81,24 @@ def piece_of(seed: int) -> tuple[Evidence, PieceTruth]:
     return evidence_of(times, [tuple(drums.values()) for _, drums in heard], wanted_s), truth
 
 
+def played_song(seed: int, groups: tuple[str, ...], sections: int = 4) -> tuple[NDArray[np.float32], list[tuple[float, float, PieceTruth]]]:
+    """Return the sound of a song of several loops, each repeated for 12 to 24 s, with rests between some; and each section's truth."""
+    rng = np.random.default_rng((seed, 13))
+    parts: list[NDArray[np.float32]] = []
+    truth, at = [], 0.0
+    for section in range(sections):
+        loop = make_loop(10 * seed + section, (groups[int(rng.integers(len(groups)))],), mix_share=0.2)
+        length_s = len(loop.samples) / RATE
+        turns = max(2, int(np.ceil(rng.uniform(12.0, 24.0) / length_s)))
+        rest_s = float(rng.choice([0.0, 0.5, 1.5, 4.0])) if section else float(rng.choice([0.0, 2.0]))
+        at += rest_s
+        lines = at + np.arange(turns * loop.groove.bars + 1) * length_s / loop.groove.bars
+        truth.append((at, at + turns * length_s, PieceTruth(loop.groove.bpm, loop.groove.meter, lines)))
+        parts += [np.zeros(round(rest_s * RATE), np.float32), np.tile(loop.samples, turns)]
+        at += turns * length_s
+    return np.concatenate(parts), truth
+
+
 def _fill(groove: DrawnGroove, rng: np.random.Generator) -> tuple[float, list[tuple[float, str, int]]]:
     """Return how long a fill is, before the groove comes round, and its strikes."""
     beat_s = 60.0 / groove.bpm

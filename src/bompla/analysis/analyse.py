@@ -17,15 +17,20 @@ from bompla.analysis.hearing.network import Activations, load_model, run
 from bompla.analysis.hearing.recurring import BarGrid, load_recurring, recurring
 from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, HOP, Spectrum, spectrum_of
 from bompla.analysis.hearing.strikes import strike_levels
+from bompla.analysis.loop.passage import passages_in
 from bompla.analysis.loop.region import loop_of
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import Evidence, evidence_of, excerpt
 from bompla.analysis.tempo.pieces import readings_of
 from bompla.analysis.tempo.readings import Reading, confidence_of, read_tempo, shares_of
+from bompla.analysis.tempo.stretches import Stretch as HeardStretch
+from bompla.analysis.tempo.stretches import stretches_of
 from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError
 from bompla.model.analysis_result import AnalysisResult
-from bompla.model.document import SAME_ATTACK_MS, Attack, Heard, Loop, Source, TempoReading
+from bompla.model.document import SAME_ATTACK_MS, Attack, Heard, Source, TempoReading
+from bompla.model.loop import Loop
+from bompla.model.stretches import Proposed, Stretch
 from bompla.units import ms_to_samples
 
 MIN_DURATION_S = 0.05
@@ -46,7 +51,7 @@ class Listening:
     """All that one pass over a sound gives: what was seen, and what was heard in it.
 
     Of `attacks` the strengths, and of `drums` the odds, are those once all attacks and the bars are known; `readings` are the ways
-    to read the tempo, best first, and `evidence` what they were read from.
+    to read the tempo, best first, and `evidence` what they were read from; `stretches` are the parts of a recording, none of a loop.
     """
 
     spectrum: Spectrum
@@ -55,6 +60,7 @@ class Listening:
     drums: DrumOdds
     readings: list[Reading]
     evidence: Evidence
+    stretches: list[HeardStretch]
 
 
 def analyse(
@@ -98,9 +104,10 @@ def listened(
     progress(0.8, "reading tempo and bars")
     evidence = _evidence(found, drums, duration_s, params)
     readings = _readings(evidence, params)
+    stretches = stretches_of(evidence, params) if readings[0].anywhere else []
     drums = _with_other_bars(drums, found, readings)
     attacks = FoundAttacks(found.samples, strength_of(drums).astype(np.float64))
-    return Listening(spectrum, activations, attacks, drums, readings, evidence)
+    return Listening(spectrum, activations, attacks, drums, readings, evidence, stretches)
 
 
 def _evidence(found: FoundAttacks, drums: DrumOdds, duration_s: float, params: AnalysisParams) -> Evidence:
@@ -132,14 +139,33 @@ def result_of(clip: Clip, heard: Listening | None, params: AnalysisParams, *, na
     threshold = threshold_of(params)
     attacks = _attacks(clip, heard, threshold)
     cut_at = [attack for attack in attacks if attack.strength >= threshold]
+    readings, loop, passages = _best_of(heard, clip, cut_at)
     return AnalysisResult(
         source=source,
-        loop=loop_of(heard.readings[0], clip, cut_at, heard.evidence),
-        readings=_as_tempo_readings(heard.readings),
-        tempo_confidence=round(confidence_of(heard.readings), 3),
+        loop=loop,
+        readings=_as_tempo_readings(readings),
+        tempo_confidence=round(confidence_of(readings), 3),
         attacks=attacks,
         threshold=threshold,
+        stretches=tuple(_as_stretch(stretch, clip) for stretch in heard.stretches),
+        passages=passages,
     )
+
+
+def _best_of(heard: Listening, clip: Clip, cut_at: list[Attack]) -> tuple[list[Reading], Loop, tuple[Proposed, ...]]:
+    """Return the readings that count, the loop, and all loops that are proposed, best first; of several stretches those of the best."""
+    found = [(value, n, one) for n, stretch in enumerate(heard.stretches)
+             for value, one in passages_in(stretch, clip, cut_at, heard.evidence)]
+    if not found:
+        return heard.readings, loop_of(heard.readings[0], clip, cut_at, heard.evidence), ()
+    found.sort(key=lambda row: -row[0])
+    return heard.stretches[found[0][1]].readings, found[0][2].loop, tuple(one for _, _, one in found)
+
+
+def _as_stretch(stretch: HeardStretch, clip: Clip) -> Stretch:
+    best, rate = stretch.readings[0], clip.sample_rate
+    start, end = max(0, round(stretch.start_s * rate)), min(clip.frames, round(stretch.end_s * rate))
+    return Stretch(start, end, round(best.bpm, 4), best.meter.name, round(stretch.confidence, 3))
 
 
 def threshold_of(params: AnalysisParams) -> float:

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
+from bompla.analysis.loop.passages import Proposal, proposals_of
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.detected_pattern import played
 from bompla.model.document import Document
-from bompla.model.drums import DRUMS
+from bompla.model.drums import DRUMS, METERS
+from bompla.model.stretches import Proposed, Stretch
+from bompla.units import bpm_of
 
 
 def analysis_object(heard: AnalysisResult, document: Document) -> dict[str, Any]:
@@ -19,6 +22,9 @@ def analysis_object(heard: AnalysisResult, document: Document) -> dict[str, Any]
     rate = heard.source.sample_rate
     loop = document.loop
     beat_map = document.beat_map
+    whole = Stretch(loop.start_sample, loop.end_sample, round(document.bpm, 4), loop.meter_name, heard.tempo_confidence)
+    others = sorted(proposals_of(document), key=lambda one: one.loop != loop)
+    whole_passages = others if others and others[0].loop == loop else [Proposal(loop, 0.0), *others]
     hits = [
         {
             "time_s": _seconds(cut.attack_sample, rate),
@@ -52,6 +58,17 @@ def analysis_object(heard: AnalysisResult, document: Document) -> dict[str, Any]
                 {"bpm": r.bpm, "score": r.score, "bars": r.bars, "meter": r.meter} for r in heard.readings
             ],
         },
+        "stretches": [
+            {"start_s": _seconds(one.start_sample, rate), "end_s": _seconds(one.end_sample, rate), "bpm": one.bpm,
+             "beats_per_bar": METERS[one.meter_name].beats_per_bar, "confidence": one.confidence}
+            for one in heard.stretches or (whole,)
+        ],
+        "passages": [
+            {"start_s": _seconds(one.loop.start_sample, rate), "end_s": _seconds(one.loop.end_sample, rate), "bars": one.loop.bars,
+             "beats_per_bar": one.loop.meter.beats_per_bar,
+             "bpm": round(bpm_of(beats=one.loop.beats, seconds=one.loop.frames / rate), 4), "clarity": one.clarity}
+            for one in heard.passages or tuple(Proposed(found.loop, round(found.score, 4)) for found in whole_passages)
+        ],
         "downbeat_s": _seconds(loop.start_sample, rate),
         "cuts": [
             {"time_s": _seconds(cut.attack_sample, rate), "strength": cut.strength}

@@ -8,7 +8,8 @@ from bompla.audio.clip import Clip
 from bompla.groove.feel import felt_pattern
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.detected_pattern import pattern_beats
-from bompla.model.document import SAME_ATTACK_MS, Attack, Document, Heard, Hit, Loop, Source, TempoReading
+from bompla.model.document import SAME_ATTACK_MS, Attack, Document, Heard, Hit, Source, TempoReading
+from bompla.model.loop import Loop
 
 AHEAD_MS = 1.0
 

@@ -35,6 +35,8 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
             tempo_confidence=heard.tempo_confidence,
             attacks=heard.attacks,
             threshold=heard.threshold,
+            stretches=heard.stretches,
+            proposed=heard.passages if len(heard.stretches) > 1 else (),
         )
     )
     pads, next_id = made_kit(document.cuts, document.next_id)

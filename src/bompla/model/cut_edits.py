@@ -19,13 +19,13 @@ from bompla.model.document import (
     Document,
     Heard,
     Hit,
-    Loop,
     Origin,
     Pad,
     Slice,
     TempoReading,
 )
 from bompla.model.drums import DRUMS, METERS, Band
+from bompla.model.loop import Loop
 from bompla.units import ms_to_samples
 
 CLEAR_OF_TAILS_DB = 6.0

@@ -10,8 +10,10 @@ import msgspec
 from bompla.errors import EditError
 from bompla.model.beatmap import BeatMap
 from bompla.model.drums import DRUMS, METERS, Meter
+from bompla.model.loop import Loop
 from bompla.model.memo import LastMade
 from bompla.model.shape import PLAIN, Shape
+from bompla.model.stretches import Proposed, Stretch
 from bompla.units import bpm_of, ms_to_samples
 
 Origin = Literal["detected", "even", "hand"]
@@ -125,34 +127,6 @@ class TempoReading(msgspec.Struct, frozen=True):
     bars: int
     meter: str
     score: float
-
-
-class Loop(msgspec.Struct, frozen=True):
-    """The region of the source that is whole bars: `start_sample` up to `end_sample`.
-
-    Its end is blended over `fade_ms` with what lies before its start, for a seam that is not heard.
-    """
-
-    start_sample: int
-    end_sample: int
-    bars: int
-    meter_name: str
-    fade_ms: float = 0.0
-
-    @property
-    def meter(self) -> Meter:
-        """The meter of the loop."""
-        return METERS[self.meter_name]
-
-    @property
-    def beats(self) -> int:
-        """The number of beats in the loop."""
-        return self.bars * self.meter.beats_per_bar
-
-    @property
-    def frames(self) -> int:
-        """Length in samples."""
-        return self.end_sample - self.start_sample
 
 
 class Layer(msgspec.Struct, frozen=True):
@@ -331,7 +305,8 @@ class Document(msgspec.Struct, frozen=True):
 
     `attacks` are all places where the analysis saw sound rise, of which those at least as strong
     as `threshold` became cuts. `offers` are cuts whose hits the pattern does not have yet. `tail` is
-    how slices go on past their end on pads that leave it to the kit, one of `TAILS`.
+    how slices go on past their end on pads that leave it to the kit, one of `TAILS`. Of a recording of several tempos
+    `stretches` are its parts, and `proposed` loops of them, best first.
     """
 
     title: str
@@ -351,6 +326,8 @@ class Document(msgspec.Struct, frozen=True):
     order: tuple[OrderStep, ...] = ()
     wander: Wander = Wander()
     borrowed: tuple[Borrowed, ...] = ()
+    stretches: tuple[Stretch, ...] = ()
+    proposed: tuple[Proposed, ...] = ()
     shown: int = 0
     next_id: int = 1
 

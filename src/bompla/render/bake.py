@@ -13,8 +13,8 @@ from bompla.audio.clip import Clip
 from bompla.groove.feel import felt_pattern
 from bompla.groove.order import passage_hits, total_beats
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
-from bompla.model.document import Loop
 from bompla.model.drums import BANDS_HZ
+from bompla.model.loop import Loop
 from bompla.model.shape import PLAIN
 from bompla.render.band import only_band
 from bompla.render.events import BY_SLICES, Baked, BakeRequest, SoundKey, colour_values, played_hits, wanted_sounds

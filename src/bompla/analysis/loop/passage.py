@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
 from bompla.analysis.tempo.drift import followed
-from bompla.analysis.tempo.evidence import STEPS, Evidence
+from bompla.analysis.tempo.evidence import STEPS, Evidence, part_of
 from bompla.analysis.tempo.readings import Reading
+from bompla.analysis.tempo.stretches import Stretch
 from bompla.audio.clip import Clip
-from bompla.model.document import Attack, Loop
+from bompla.model.document import Attack
+from bompla.model.loop import Loop
+from bompla.model.stretches import Proposed
 
 WANTED_BARS = (4, 2, 1)
 """Four bars are preferred, where there are as many."""
@@ -18,6 +23,12 @@ START_SNAP_S, END_SNAP_S = 0.020, 0.012
 ON_LINE_S = 0.025
 EDGE_COUNTS = 0.25
 """What an attack on either end is worth, against bars that are like all others."""
+
+PROPOSED_BARS, MOST_EACH = (4, 8, 2, 1), 2
+"""Of how many bars loops are proposed in each stretch, and how many of each length."""
+
+LENGTH_WORTH = {4: 0.12, 8: 0.06, 2: 0.0, 1: -0.15}
+CLEAR_DB = 24.0
 
 Floats = NDArray[np.float64]
 
@@ -35,6 +46,39 @@ def passage_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Ev
     start_s, end_s = _snapped(lines[first], at, START_SNAP_S), _snapped(lines[first + bars], at, END_SNAP_S)
     start = max(0, round(start_s * rate))
     return Loop(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, name)
+
+
+def passages_in(stretch: Stretch, clip: Clip, attacks: list[Attack], evidence: Evidence) -> list[tuple[float, Proposed]]:
+    """Return loops of a stretch with what each is worth: bars that are like the others, attacks on both ends, clear drums.
+
+    `evidence` is that of the whole sound. They start and end on the stretch's own bar lines, snapped to attacks.
+    """
+    reading, rate = stretch.readings[0], clip.sample_rate
+    part = part_of(evidence, max(0.0, stretch.start_s - 0.05), stretch.end_s)
+    shift = max(0.0, stretch.start_s - 0.05)
+    lines = bar_lines(replace(reading, start_s=reading.start_s - shift), part)
+    at = np.array([a.at_sample for a in attacks], dtype=np.float64) / rate
+    sure = [max((h.confidence for h in a.heard), default=0.0) for a in attacks]
+    clear = np.sqrt(np.array([min(1.0, max(0.0, a.clear_db / CLEAR_DB)) for a in attacks]) * np.array(sure))
+    found: list[tuple[float, Proposed]] = []
+    for bars in PROPOSED_BARS:
+        if bars >= len(lines):
+            continue
+        worth = _worth(lines, part, bars)
+        taken: list[int] = []
+        for first in np.argsort(-worth, kind="stable").tolist():
+            if len(taken) == MOST_EACH or any(abs(first - other) < bars for other in taken):
+                continue
+            taken.append(first)
+            start_s = _snapped(lines[first] + shift, at, START_SNAP_S)
+            end_s = _snapped(lines[first + bars] + shift, at, END_SNAP_S)
+            inside = (at >= start_s - 0.01) & (at < end_s - 0.01)
+            clarity = float(clear[inside].mean()) if inside.any() else 0.0
+            start = max(0, round(start_s * rate))
+            loop = Loop(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, reading.meter.name)
+            value = float(worth[first]) + 0.5 * clarity + LENGTH_WORTH[bars] + 0.4 * stretch.confidence
+            found.append((value, Proposed(loop, round(clarity, 4))))
+    return found
 
 
 def bar_lines(reading: Reading, evidence: Evidence) -> Floats:

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.analysis.tempo.drift import drift_of
-from bompla.model.document import Document, Loop
+from bompla.model.document import Document
+from bompla.model.loop import Loop
 
 PROPOSED_BARS = (1, 2, 4, 8)
 CLEAR_DB = 24.0
@@ -82,8 +83,10 @@ def proposals_of(document: Document) -> tuple[Proposal, ...]:
     """Return loops of 1, 2, 4 and 8 bars, for each length the clearest that do not overlap, best first.
 
     A stretch is as good as its bars are clear on the whole and in the worst of them; one that opens
-    with a kick and starts where the loop's own phrases do is preferred.
+    with a kick and starts where the loop's own phrases do is preferred. A recording of several tempos has those of its stretches.
     """
+    if document.proposed:
+        return tuple(Proposal(one.loop, one.clarity) for one in document.proposed)
     bars = bars_of(document)
     count = len(bars.clarity)
     opens = _opened(document, bars)

@@ -8,7 +8,8 @@ from bompla.analysis.loop.passage import passage_of
 from bompla.analysis.tempo.evidence import Evidence
 from bompla.analysis.tempo.readings import Reading
 from bompla.audio.clip import Clip
-from bompla.model.document import Attack, Loop
+from bompla.model.document import Attack
+from bompla.model.loop import Loop
 
 MOST_REGION_BARS, FEWER_BARS = 16, 4
 """Of a recording that has more bars than the first, so many are proposed."""

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from bompla.audio.clip import Clip
 from bompla.model.cut_edits import attack_near
-from bompla.model.document import Document, Loop
+from bompla.model.document import Document
+from bompla.model.loop import Loop
 from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
 
 NEAR_MS = 60.0

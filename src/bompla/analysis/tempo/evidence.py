@@ -102,6 +102,16 @@ def evidence_of(times_s: Array, heard: Sequence[tuple[Heard, ...]], duration_s: 
     return Evidence(times_s, np.sqrt(np.maximum(rows[0], 0.01)), rows[1], rows[2], rows[3], rows[4], duration_s)
 
 
+def part_of(evidence: Evidence, start_s: float, end_s: float) -> Evidence:
+    """Return the evidence from one time up to another, its times counted from the first."""
+    first, last = np.searchsorted(evidence.times_s, (start_s, end_s))
+    chosen = slice(int(first), int(last))
+    return Evidence(
+        evidence.times_s[chosen] - start_s, evidence.weights[chosen], evidence.low[chosen], evidence.mid[chosen], evidence.high[chosen],
+        evidence.splash[chosen], min(evidence.duration_s, end_s) - start_s,
+    )
+
+
 def excerpt(evidence: Evidence) -> Evidence:
     """Return the `EXCERPT_S` seconds with the most attacks of a long sound, and a short one as it is."""
     times = evidence.times_s

@@ -230,8 +230,8 @@ def _first_beat(first_s: float, phase: float, beat_s: float) -> float:
     return float(phase + np.floor((first_s - phase) / beat_s + 0.12) * beat_s)
 
 
-def periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
-    """Return beat lengths at which attacks line up best, from a fine search over the tempo range."""
+def combed(evidence: Evidence, params: AnalysisParams) -> tuple[Array, Array, float]:
+    """Return tempos in BPM, how well attacks line up on the beats of each and on their divisions, and the ratio they rise by, less 1."""
     span = max(1.0, float(evidence.times_s[-1] - evidence.times_s[0]))
     step = min(0.002, 0.004 / span)
     bpms = np.exp(np.arange(np.log(params.min_bpm), np.log(params.max_bpm), step))
@@ -245,7 +245,13 @@ def periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
         square = turn * turn
         for wave, share in ((turn, 0.35), (square, 0.35), (square * square, 0.45), (square * turn, 0.4)):
             strength[start : start + 1024] += share * np.abs(wave @ weights.astype(np.complex64))
-    strength *= np.exp(-0.25 * (np.log2(bpms / TEMPO_CENTRE_BPM) / 0.62) ** 2)
+    return bpms, strength, step
+
+
+def periods(evidence: Evidence, params: AnalysisParams) -> list[float]:
+    """Return beat lengths at which attacks line up best, from a fine search over the tempo range."""
+    bpms, strength, step = combed(evidence, params)
+    strength = strength * np.exp(-0.25 * (np.log2(bpms / TEMPO_CENTRE_BPM) / 0.62) ** 2)
     chosen: list[float] = []
     same = int(SAME_BEAT / step)
     while len(chosen) < SEARCHED and strength.max() > 0.0:

@@ -17,7 +17,8 @@ from bompla.app.sound_picture import RULER, SoundPicture
 from bompla.app.theme import theme
 from bompla.app.ui.raster import wave_pixmap
 from bompla.model.cut_edits import attack_near, set_loop
-from bompla.model.document import Document, Loop
+from bompla.model.document import Document
+from bompla.model.loop import Loop
 from bompla.units import samples_to_s
 
 GRAB = 6.0

@@ -15,7 +15,8 @@ from bompla.app.ui.raster import wave_pixmap
 from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import set_loop
-from bompla.model.document import Document, Loop
+from bompla.model.document import Document
+from bompla.model.loop import Loop
 
 SEAM_MS = 40.0
 LEAST_MS, MOST_MS = 0.6, 400.0

@@ -21,7 +21,8 @@ from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.ui.controls import Panel, button, combo, label, scrolling
 from bompla.model.cut_edits import set_loop, set_seam_fade
-from bompla.model.document import Document, Loop
+from bompla.model.document import Document
+from bompla.model.loop import Loop
 from bompla.model.wording import counted
 from bompla.units import ms_to_samples
 

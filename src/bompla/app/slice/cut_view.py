@@ -20,8 +20,9 @@ from bompla.app.ui.raster import heat_pixmap, level_pixmap, wave_pixmap
 from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import attack_near, move_cut, set_threshold
-from bompla.model.document import Cut, Document, Loop
+from bompla.model.document import Cut, Document
 from bompla.model.drums import BANDS_HZ
+from bompla.model.loop import Loop
 from bompla.model.wording import counted
 from bompla.units import ms_to_samples
 

@@ -17,7 +17,8 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.engine.host import Engine
 from bompla.errors import EngineError
-from bompla.model.document import Document, Loop, Slice
+from bompla.model.document import Document, Slice
+from bompla.model.loop import Loop
 from bompla.render.events import SoundKey, drum_key
 
 MOST_PREVIEW_S = 30.0
