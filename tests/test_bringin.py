@@ -21,8 +21,10 @@ from bompla.analysis.separation.mix import mixed
 from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, content_key, files_under
 from bompla.analysis.shelf_scan import entry_of
 from bompla.analysis.tempo.drift import drift_of
+from bompla.app.bring_in.overview import STRETCH
 from bompla.app.bring_in.shelf_list import ShelfFilter
 from bompla.app.bring_in.tap import Taps
+from bompla.app.sound_picture import RULER
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
@@ -32,6 +34,7 @@ from bompla.model.cut_edits import downbeat_here, set_bars, set_loop, set_meter,
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Attack, Document, Source
 from bompla.model.loop import Loop
+from bompla.model.stretches import Proposed, Stretch
 from bompla.render.stretch import stretched
 from conftest import settle
 
@@ -415,3 +418,28 @@ def test_what_lies_outside_the_loop_can_be_heard_or_is_said_to_be_nothing(demo_w
     settle(qtbot, demo_window)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 12_000)
     assert np.abs(engine.captured(since_frame=start)).max() > 0.05
+
+
+def test_a_loop_that_is_marked_in_a_stretch_is_taken_by_a_click(demo_window: Any) -> None:
+    """Two stretches: their band says their tempos, the bars shown are those of the loop's own, and a mark is one click."""
+    window, session = demo_window, demo_window.session
+    window.go_to(0)
+    document: Document = session.store.document
+    frames, bar = document.source.frames, document.loop.frames // document.loop.bars
+    border = 2 * bar
+    proposed = (Proposed(Loop(border, border + bar, 1, "4/4"), 0.8), Proposed(Loop(0, bar, 1, "4/4"), 0.7))
+    stretches = (Stretch(0, border, document.bpm, "4/4", 0.9), Stretch(border, frames, document.bpm * 1.3, "4/4", 0.9))
+    session.store.edit("two stretches", lambda d: replace(d, stretches=stretches, proposed=proposed))
+    overview = window.bring_in.overview
+    overview.grab()
+    x = overview._axis.x(border) + 3.0
+    y = RULER + STRETCH + 6.0
+    QTest.mouseMove(overview, QPoint(round(x), round(y)))
+    assert overview.proposal_at(x, y) == 0
+    assert "1 bar at" in overview.toolTip()
+    QTest.mouseClick(overview, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(round(x), round(y)))
+    assert session.store.document.loop == proposed[0].loop
+    starts = bars_of(session.store.document).starts
+    assert starts[0] >= border - bar // 2, "bars of the other tempo are not shown"
+    session.store.undo()
+    assert session.store.document.loop == document.loop

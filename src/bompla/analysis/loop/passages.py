@@ -76,7 +76,15 @@ def _bar_starts(document: Document, per_bar: int) -> tuple[NDArray[np.int64], in
     else:
         before = -drift.first_beat // per_bar
         starts = drift.samples[-drift.first_beat - before * per_bar :: per_bar]
-    return np.clip(np.round(starts), 0, frames).astype(np.int64), before
+    placed = np.clip(np.round(starts), 0, frames).astype(np.int64)
+    own = next((one for one in document.stretches if one.start_sample <= document.loop.start_sample < one.end_sample), None)
+    if own is None or len(document.stretches) < 2:
+        return placed, before
+    reach = document.loop.frames // document.loop.bars // 2  # bars of another tempo are none of these
+    inside = np.flatnonzero((placed >= own.start_sample - reach) & (placed <= own.end_sample + reach))
+    if inside.size < 2:
+        return placed, before
+    return placed[inside[0] : inside[-1] + 1], before - int(inside[0])
 
 
 def proposals_of(document: Document) -> tuple[Proposal, ...]:

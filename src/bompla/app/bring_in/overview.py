@@ -19,6 +19,7 @@ from bompla.app.ui.raster import wave_pixmap
 from bompla.model.cut_edits import attack_near, set_loop
 from bompla.model.document import Document
 from bompla.model.loop import Loop
+from bompla.model.wording import counted
 from bompla.units import samples_to_s
 
 GRAB = 6.0
@@ -26,6 +27,9 @@ SNAP_POINTS = 8.0
 CLARITY_HEIGHT, CLARITY_LABEL = 40.0, 18.0
 SNAPS = (("attack", "attacks"), ("beat", "beats"), ("zero", "zero crossings"), ("nothing", "nothing"))
 """What the loop's handles snap to."""
+
+STRETCH, MARKED = 17.0, 12
+"""How tall the band of stretches is, and how many proposals are marked on the picture."""
 
 CLEAR = 0.35
 """Bars at least this clear are drawn as worth taking."""
@@ -109,7 +113,10 @@ class Overview(SoundPicture):
             painter.drawLine(QPointF(x, RULER - 4), QPointF(x, bottom))
             painter.fillRect(QRectF(x - 4.0, RULER - 6.0, 8.0, 8.0), theme().colour("signal"))
 
-        self._paint_drift(painter, bottom)
+        if len(document.stretches) > 1:
+            self._paint_stretches(painter, document)
+        else:
+            self._paint_drift(painter, bottom)
         self._paint_clarity(painter)
 
     def _paint_clarity(self, painter: QPainter) -> None:
@@ -129,6 +136,37 @@ class Overview(SoundPicture):
             gap = 1.0 if x1 - x0 > 4.0 else 0.0
             colour = theme().colour("good" if clarity >= CLEAR else "line")
             painter.fillRect(QRectF(x0 + gap, self.height() - height, max(0.5, x1 - x0 - 2.0 * gap), height), colour)
+
+    def _paint_stretches(self, painter: QPainter, document: Document) -> None:
+        """Draw the parts of a recording with their tempo, and a mark at each loop that is proposed in them."""
+        axis = self._axis
+        painter.setFont(theme().font(13, weight=500))
+        for one in document.stretches:
+            x0, x1 = max(axis.left, axis.x(one.start_sample)), min(axis.left + axis.width, axis.x(one.end_sample))
+            if x1 - x0 < 2.0:
+                continue
+            own = one.start_sample <= document.loop.start_sample < one.end_sample
+            band = QRectF(x0 + 1.0, RULER, x1 - x0 - 2.0, STRETCH)
+            painter.fillRect(band, theme().colour("raised", 0.92))
+            painter.fillRect(QRectF(band.left(), band.top(), band.width(), 2.0), theme().colour("paper" if own else "line"))
+            painter.setPen(theme().colour("paper" if own else "dim"))
+            words = f"{one.bpm:.1f} BPM" + ("" if one.meter_name == "4/4" else f", {one.meter_name}")
+            short = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(band.width() - 8.0))
+            painter.drawText(band.adjusted(5.0, 1.0, 0.0, 0.0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, short)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme().colour("good"))
+        for number, proposed in enumerate(document.proposed[:MARKED]):
+            x = axis.x(proposed.loop.start_sample)
+            if axis.left <= x <= axis.left + axis.width:
+                painter.drawEllipse(QPointF(x + 3.0, RULER + STRETCH + 6.0), 3.4 if number == 0 else 2.4, 3.4 if number == 0 else 2.4)
+
+    def proposal_at(self, x: float, y: float) -> int:
+        """Return which of the marked proposals is at a place, -1 for none."""
+        document = self._session.store.document
+        if document is None or len(document.stretches) < 2 or not RULER + STRETCH <= y <= RULER + STRETCH + 13.0:
+            return -1
+        near = [(abs(self._axis.x(one.loop.start_sample) + 3.0 - x), n) for n, one in enumerate(document.proposed[:MARKED])]
+        return next((n for away, n in sorted(near) if away <= 8.0), -1)
 
     def _paint_drift(self, painter: QPainter, bottom: float) -> None:
         """Draw the tempo over the file where it is not steady."""
@@ -175,6 +213,11 @@ class Overview(SoundPicture):
         if event.position().y() < RULER - 6:
             self.sought.emit(self._axis.sample(x))
             return None
+        proposal = self.proposal_at(x, event.position().y())
+        if proposal >= 0:
+            loop = document.proposed[proposal].loop
+            self._session.store.edit(f"use {counted(loop.bars, 'bar')}", lambda d: set_loop(d, loop))
+            return None
         bar = self.bar_at(x, event.position().y())
         if bar >= 0:
             self.bar_chosen.emit(bar)
@@ -184,6 +227,15 @@ class Overview(SoundPicture):
 
     def hover(self, event: QMouseEvent) -> None:
         """Show what can be dragged."""
+        proposal = self.proposal_at(event.position().x(), event.position().y())
+        document = self._session.store.document
+        if proposal >= 0 and document is not None:
+            loop = document.proposed[proposal].loop
+            bpm = 60.0 * loop.beats * document.source.sample_rate / loop.frames
+            self.setToolTip(f"{counted(loop.bars, 'bar')} at {bpm:.1f} BPM; click to take them")
+            self.setCursor(Qt.CursorShape.PointingHandCursor)
+            return
+        self.setToolTip("")
         shapes = {"": Qt.CursorShape.ArrowCursor, "loop": Qt.CursorShape.OpenHandCursor}
         self.setCursor(shapes.get(self._grip_at(event.position().x()), Qt.CursorShape.SizeHorCursor))
 
