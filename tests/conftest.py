@@ -14,7 +14,7 @@ from typing import Any
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ["QT_SCALE_FACTOR"] = "1"
 _HOME = tempfile.mkdtemp(prefix="bompla-tests-")
-for _name in ("XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME"):
+for _name in ("XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"):
     os.environ[_name] = _HOME
 
 import numpy as np

@@ -28,7 +28,6 @@ from bompla.app.commands import BY_KEY, COMMANDS
 from bompla.app.kit.pad_grid import SLICE_MIME
 from bompla.app.messages import MessageHub
 from bompla.app.theme import DAY, NIGHT, theme
-from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
 from bompla.formats.project import open_project
 from bompla.model.cut_edits import add_cut, set_threshold
@@ -506,14 +505,3 @@ def test_zooming_keeps_the_place_and_goes_down_to_samples(demo_window: Any) -> N
     assert view.grab().toImage().width() == view.width()
     view.show_all()
     assert (view.axis.start, view.axis.end) == (whole.start, whole.end)
-
-
-def test_unsaved_work_is_rescued(demo_window: Any, tmp_path: Path) -> None:
-    from bompla.app.project.rescue import rescue
-
-    assert rescue(demo_window.session, tmp_path) is None
-    demo_window.listening.double.click()
-    path = rescue(demo_window.session, tmp_path / "rescued")
-    assert path is not None
-    assert open_project(path).sources[0][0] == demo_window.session.store.document
-    assert read_clip(loop_paths()[0]).frames == demo_window.session.project.clip.frames

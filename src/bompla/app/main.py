@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import sys
 import threading
 import traceback
@@ -10,13 +11,12 @@ from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
 
-import platformdirs
 from PyQt6.QtCore import QSettings, QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
 from bompla.app.messages import MessageHub
 from bompla.app.project.project_state import loaded_of
-from bompla.app.project.rescue import rescue
+from bompla.app.project.recovery import offer_recovery
 from bompla.app.project.session import Session
 from bompla.app.settings import touch_of
 from bompla.app.sound.playback import Playback
@@ -47,6 +47,7 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
     application = make_application()
     window = make_window()
     _catch_errors(window)
+    _end_on_signals(window, application)
     if demo:
         open_demo(window)
     elif file is not None:
@@ -60,6 +61,8 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
     window.show()
     QTimer.singleShot(0, window.playback.start)
     QTimer.singleShot(0, window.session.requests.analysis.warm)
+    if screenshot is None:
+        QTimer.singleShot(0, lambda: offer_recovery(window.session))
     if screenshot is not None:
         when_settled(window, lambda: _shoot(window, screenshot, application))
     return application.exec()
@@ -133,23 +136,36 @@ def _shoot(window: MainWindow, path: Path, application: QApplication) -> None:
     application.exit(0 if saved else 1)
 
 
+def _end_on_signals(window: MainWindow, application: QApplication) -> None:
+    """End at once, with unsaved edits kept, when told to by the system, the session's end or Ctrl+C in the terminal."""
+
+    def end(number: int, _frame: object) -> None:
+        window.session.journal.keep_at_once()
+        window.session.store.drop_preview()
+        window.shut(left=True)
+        application.exit(128 + number)
+
+    for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
+        signal.signal(number, end)  # the timer that follows the engine lets the interpreter see it within a frame
+    application.commitDataRequest.connect(lambda _manager: window.session.journal.keep_at_once())
+
+
 def _catch_errors(window: MainWindow) -> None:
-    """Rescue unsaved work on any uncaught error, tell the user, and go on where it can be."""
-    folder = Path(platformdirs.user_data_dir("bompla")) / "rescued"
+    """Keep unsaved work on any uncaught error, tell the user, and go on where it can be."""
 
     def caught(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         if issubclass(kind, KeyboardInterrupt):
             sys.__excepthook__(kind, error, trace)
             return
         traceback.print_exception(kind, error, trace)
-        path = rescue(window.session, folder)
-        where = f" Your unsaved work is kept in {path}." if path else ""
+        window.session.journal.keep_at_once()
+        where = " Your unsaved work is kept." if window.session.project.dirty else ""
         window.session.hub.trouble(f"Something went wrong inside Bompla ({kind.__name__}: {error}).{where}")
 
     def from_qt(kind: QtMsgType, _context: object, text: str | None) -> None:
         sys.stderr.write(f"Qt: {text}\n")
         if kind == QtMsgType.QtFatalMsg:
-            rescue(window.session, folder)
+            window.session.journal.keep_at_once()
 
     sys.excepthook = caught
     threading.excepthook = lambda args: caught(args.exc_type, args.exc_value or RuntimeError(), args.exc_traceback)

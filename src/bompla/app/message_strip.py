@@ -36,6 +36,8 @@ class MessageStrip(QWidget):
         row.addWidget(self.cancel)
         self.mend = button("", self._do, tip="Do this about it")
         row.addWidget(self.mend)
+        self.other = button("", self._do_other, tip="Do this instead")
+        row.addWidget(self.other)
         self.close_button = button("Close", self._close, tip="Dismiss this message")
         row.addWidget(self.close_button)
         self._message: Message | None = None
@@ -61,6 +63,12 @@ class MessageStrip(QWidget):
         if message is not None and message.action is not None:
             message.action()
 
+    def _do_other(self) -> None:
+        message = self._message
+        self._close()
+        if message is not None and message.other_action is not None:
+            message.other_action()
+
     def _work_changed(self, work: Work | None) -> None:
         if work is not None and self._work is None:
             self._message = None
@@ -74,6 +82,7 @@ class MessageStrip(QWidget):
         self.cancel.setVisible(work is not None)
         self.close_button.setVisible(work is None)
         self.mend.setVisible(work is None and message is not None and message.action is not None)
+        self.other.setVisible(work is None and message is not None and message.other_action is not None)
         if work is not None:
             self.text.setText(work.label[:1].upper() + work.label[1:])
             self.progress.setValue(round(100 * work.share))
@@ -81,4 +90,6 @@ class MessageStrip(QWidget):
             self.text.setText(message.text)
             self.mend.setText(message.button)
             self.mend.setAccessibleName(message.button)
+            self.other.setText(message.other_button)
+            self.other.setAccessibleName(message.other_button)
             self.text.setStyleSheet(f"color: {theme().palette.signal if message.weight is Weight.TROUBLE else theme().palette.paper}")

@@ -18,12 +18,14 @@ class Weight(StrEnum):
 
 @dataclass(frozen=True)
 class Message:
-    """A sentence for the user, and at most one thing that can be done about it: a button's words, and what it does."""
+    """A sentence for the user, and what can be done about it: the words of a button and what it does, and of another."""
 
     text: str
     weight: Weight
     button: str = ""
     action: Callable[[], object] | None = None
+    other_button: str = ""
+    other_action: Callable[[], object] | None = None
 
 
 class MessageHub(QObject):
@@ -43,6 +45,10 @@ class MessageHub(QObject):
     def trouble(self, text: str, *, button: str = "", action: Callable[[], object] | None = None) -> None:
         """Tell the user what went wrong, with what can be done about it."""
         self._post(Message(text, Weight.TROUBLE, button, action))
+
+    def ask(self, text: str, *, button: str, action: Callable[[], object], other_button: str, other_action: Callable[[], object]) -> None:
+        """Ask the user which of two things to do; the answer can wait."""
+        self._post(Message(text, Weight.NOTE, button, action, other_button, other_action))
 
     def listen(self) -> list[Message]:
         """Begin to listen, and return what was said before."""

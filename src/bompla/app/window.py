@@ -56,7 +56,7 @@ class MainWindow(QMainWindow):
         self.session, self.playback = session, playback
         self.keys_sheet: KeySheet | None = None
         self.sound_settings: SoundSettings | None = None
-        self._left = False
+        self._left = self._shut = False
         self.setWindowTitle("Bompla")
         self.setAcceptDrops(True)
         self.resize(*SIZE)
@@ -268,14 +268,17 @@ class MainWindow(QMainWindow):
         self._left = True
         self.close()
 
-    def shut(self) -> None:
-        """End all work and sound."""
+    def shut(self, *, left: bool = False) -> None:
+        """End all work and sound; unsaved edits are kept for the next start where they are `left`."""
+        if self._shut:
+            return
+        self._shut = True
         self.bring_in.shelf.close_all()
         for beside in (self.keys_sheet, self.sound_settings, self.kit.practice):
             if beside is not None:  # before the engine: one that lent its device gives it back
                 beside.close()
         self.playback.close()
-        self.session.close()
+        self.session.close(left=left)
 
     def _leave(self, go: Callable[[], object]) -> None:
         """Go on once it is settled what becomes of unsaved edits; stay where the user wants to, or they could not be saved."""

@@ -53,6 +53,7 @@ class Project(QObject):
         self.path: Path | None = None
         self.saved_at = ""
         self._saved_sounds: tuple[ProjectSound, ...] = ()
+        self._unsaved = False
         self._borrowed_summaries: dict[str, WaveSummary] = {}
 
     @property
@@ -78,6 +79,8 @@ class Project(QObject):
     @property
     def dirty(self) -> bool:
         """Whether there are edits that are not saved."""
+        if self._unsaved and self.sounds:
+            return True
         if self.sounds and self._saved_sounds and self._saved_sounds != self.sounds:
             return True
         return any(sound.unsaved for sound in self.sounds)
@@ -106,8 +109,13 @@ class Project(QObject):
         self.sounds, self.current, self.borrowed = made.sounds, made.current, dict(made.borrowed)
         self.removed = ()
         self._saved_sounds = self.sounds if all(sound.saved for sound in self.sounds) else ()
-        self.path, self.saved_at = path, ""
+        self.path, self.saved_at, self._unsaved = path, "", False
         self._show()
+
+    def mark_unsaved(self) -> None:
+        """Count what is shown as edited, though nothing was edited since it was loaded."""
+        self._unsaved = True
+        self.saved_changed.emit()
 
     def add(self, sound: ProjectSound) -> None:
         """Add a sound, and show it."""
@@ -153,7 +161,7 @@ class Project(QObject):
         documents: tuple[Document, ...] = tuple(sound.history.document for sound in sounds)
 
         def done(_: object) -> None:
-            self.path, self._saved_sounds = path, sounds
+            self.path, self._saved_sounds, self._unsaved = path, sounds, False
             for document, sound in zip(documents, sounds, strict=True):
                 sound.saved = document
             self.saved_at = time.strftime("%H:%M")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import QObject
 
 from bompla.app.messages import MessageHub
+from bompla.app.project.journal_keeper import JournalKeeper
 from bompla.app.project.outgoing import Outgoing
 from bompla.app.project.project import Project
 from bompla.app.project.requests import Requests
@@ -18,7 +19,7 @@ class Session(QObject):
     """Holds the rooms, and starts and ends them together.
 
     `project` has the sounds, `store` the document and its undo, `shown` what is selected and how it is shown, `requests` what is asked of
-    workers, `review` what is doubtful, `outgoing` what is sent out.
+    workers, `review` what is doubtful, `outgoing` what is sent out, `journal` keeps every edit on disk.
     """
 
     def __init__(self, hub: MessageHub, parent: QObject | None = None) -> None:
@@ -32,16 +33,18 @@ class Session(QObject):
         self.project.shown.connect(self._show)
         self.requests = Requests(hub, self.project, self.store, self.shown, self.threads, self)
         self.outgoing = Outgoing(hub, self.project, self.store, self.shown, self)
+        self.journal = JournalKeeper(hub, self.project, self.store, self)
 
     @property
     def busy(self) -> bool:
         """Whether anything is being done."""
         return self.requests.busy or self.threads.busy or self.outgoing.busy
 
-    def close(self) -> None:
-        """End all work."""
+    def close(self, *, left: bool = False) -> None:
+        """End all work; unsaved edits stay in the journal only where they are `left` to be gone on with."""
         self.requests.close()
         self.outgoing.close()
+        self.journal.close(left=left)
         self.threads.close()
 
     def _show(self) -> None:
