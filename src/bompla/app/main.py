@@ -8,6 +8,7 @@ import sys
 import threading
 import traceback
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from types import TracebackType
 
@@ -139,14 +140,15 @@ def _shoot(window: MainWindow, path: Path, application: QApplication) -> None:
 def _end_on_signals(window: MainWindow, application: QApplication) -> None:
     """End at once, with unsaved edits kept, when told to by the system, the session's end or Ctrl+C in the terminal."""
 
-    def end(number: int, _frame: object) -> None:
+    def end(number: int) -> None:
         window.session.journal.keep_at_once()
         window.session.store.drop_preview()
         window.shut(left=True)
         application.exit(128 + number)
 
     for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
-        signal.signal(number, end)  # the timer that follows the engine lets the interpreter see it within a frame
+        # The timer that follows the engine lets the interpreter see it within a frame; what it interrupted is done first.
+        signal.signal(number, lambda number, _frame: QTimer.singleShot(0, partial(end, number)))
     application.commitDataRequest.connect(lambda _manager: window.session.journal.keep_at_once())
 
 
