@@ -190,8 +190,8 @@ def damaged(content: bytes, change: Any) -> bytes:
         (lambda h: h["sources"][0]["document"].pop("loop"), "damaged"),
         (lambda h: h["sources"][0]["document"]["loop"].update(end_sample=10**9), "loop must lie inside"),
         (lambda h: h["sources"][0]["document"]["cuts"].reverse(), "in order"),
-        (lambda h: h["sources"][0]["document"]["source"].update(frames=5_000_000), "not the one"),
-        (lambda h: h["sources"][0]["document"]["pads"][0].update(note=400), "no usable"),
+        (lambda h: h["sources"][0]["document"]["source"].update(frames=5_000_000), "not as long as it has to be"),
+        (lambda h: h["sources"][0]["document"]["pads"][0].update(note=400), "of a pad is 400"),
     ],
 )
 def test_damaged_projects_are_refused_in_words(demo: tuple[Document, Clip], change: Any, words: str) -> None:

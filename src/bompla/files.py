@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import stat
 import tempfile
 from pathlib import Path
 
@@ -32,16 +33,24 @@ def write_atomically(path: Path, content: bytes, error_type: type[BomplaError]) 
     """Write `content` to `path` under a temporary name, flush it, and rename it into place.
 
     Raises `error_type` with a sentence where the file cannot be written; whatever stood at
-    `path` before is then still there, whole.
+    `path` before is then still there, whole. A link stays a link, and a file keeps its rights and its owner where that can be; what is
+    no regular file is not written over.
     """
     temporary: str | None = None
     try:
+        path = Path(os.path.realpath(path)) if path.is_symlink() else path  # a link stays one
+        there = os.lstat(path) if os.path.lexists(path) else None
+        if there is not None and not stat.S_ISREG(there.st_mode):
+            raise error_type(f"Could not write {path.name}: there is something else of that name that is no file; choose another name.")
         handle, temporary = tempfile.mkstemp(prefix=f".{path.name[:40]}.", dir=path.parent)
         with os.fdopen(handle, "wb") as stream:
             stream.write(content)
             stream.flush()
             os.fsync(stream.fileno())
-        os.chmod(temporary, 0o666 & ~umask())
+        os.chmod(temporary, stat.S_IMODE(there.st_mode) if there is not None else 0o666 & ~umask())
+        if there is not None and (there.st_uid, there.st_gid) != (os.geteuid(), os.getegid()):
+            with contextlib.suppress(OSError):
+                os.chown(temporary, there.st_uid, there.st_gid)
         os.replace(temporary, path)
     except OSError as error:
         if temporary is not None:

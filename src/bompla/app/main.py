@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import sys
 import threading
 import traceback
@@ -12,9 +13,11 @@ from functools import partial
 from pathlib import Path
 from types import TracebackType
 
-from PyQt6.QtCore import QSettings, QTimer, QtMsgType, qInstallMessageHandler
+from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
+from bompla.app.commands import STAGES
+from bompla.app.kept import kept_number, kept_text
 from bompla.app.messages import MessageHub
 from bompla.app.project.project_state import loaded_of
 from bompla.app.project.recovery import offer_recovery
@@ -30,6 +33,7 @@ from bompla.formats.project import open_project
 
 SCREENSHOT_WAIT_MS = 15_000
 DEMO_STAGE = "slice"
+X11_SOCKETS = "/tmp/.X11-unix/X"  # noqa: S108  # where X11 has them
 
 
 class NoDisplay(BomplaError):
@@ -41,6 +45,8 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
 
     Raises NoDisplay where there is none and none is to be done without.
     """
+    if stage and stage not in STAGES:
+        raise BomplaError(f"There is no stage {stage}; choose among {', '.join(STAGES)}.")
     if offscreen:
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     elif not has_display():
@@ -55,10 +61,8 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
         window.session.requests.open(file)
     keys = [s.key for s in window.stages]
     wanted = stage or (DEMO_STAGE if demo else "")
-    if wanted in keys:
+    if wanted:
         window.go_to(keys.index(wanted))
-    elif wanted:
-        raise BomplaError(f"There is no stage {wanted}; choose among {', '.join(keys)}.")
     window.show()
     QTimer.singleShot(0, window.playback.start)
     QTimer.singleShot(0, window.session.requests.analysis.warm)
@@ -72,7 +76,36 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
 def has_display() -> bool:
     """Whether a window can be opened on this machine."""
     chosen = os.environ.get("QT_QPA_PLATFORM", "")
-    return bool(chosen in ("offscreen", "minimal", "vnc") or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+    if chosen in ("offscreen", "minimal", "vnc"):
+        return True
+    return any(_answers(address) for address in _addresses())
+
+
+def _addresses() -> list[tuple[int, str | tuple[str, int]]]:
+    """Return where the displays that are named should answer, as (socket family, address)."""
+    found: list[tuple[int, str | tuple[str, int]]] = []
+    display, wayland = os.environ.get("DISPLAY", ""), os.environ.get("WAYLAND_DISPLAY", "")
+    if wayland:
+        found.append((socket.AF_UNIX, str(Path(os.environ.get("XDG_RUNTIME_DIR", "")) / wayland)))
+    host, _, rest = display.partition(":")
+    number = rest.partition(".")[0]
+    if number.isdigit():
+        if host in ("", "unix"):
+            found += [(socket.AF_UNIX, f"{X11_SOCKETS}{number}"), (socket.AF_UNIX, f"\0{X11_SOCKETS}{number}")]
+        else:
+            found.append((socket.AF_INET, (host, 6_000 + int(number))))
+    return found
+
+
+def _answers(address: tuple[int, str | tuple[str, int]]) -> bool:
+    """Whether something listens at a display's address: Qt itself would end the program where nothing does."""
+    with socket.socket(address[0], socket.SOCK_STREAM) as tried:
+        tried.settimeout(2.0)
+        try:
+            tried.connect(address[1])
+        except OSError:
+            return False
+    return True
 
 
 def make_application() -> QApplication:
@@ -90,16 +123,15 @@ def make_window(*, device: str = "") -> MainWindow:
     """Return a window that is not shown yet, playing to the named device or the system's default."""
     hub = MessageHub()
     session = Session(hub)
-    kept = QSettings("bompla", "bompla")
     engine = Engine(
-        device=device or os.environ.get("BOMPLA_DEVICE", "") or str(kept.value("device", "")),
-        block_frames=int(kept.value("block", 256)), midi_input=str(kept.value("midi", "")),
-        channels=int(kept.value("channels", 2)),
+        device=device or os.environ.get("BOMPLA_DEVICE", "") or kept_text("device"),
+        block_frames=int(kept_number("block", 256, 16, 8_192)), midi_input=kept_text("midi"),
+        channels=int(kept_number("channels", 2, 2, 8)),
     )
     playback = Playback(session, engine)
-    engine.set_touch(touch_of(str(kept.value("midi", ""))))
-    if kept.contains("late_s"):
-        playback.recorder.late_s = float(kept.value("late_s"))
+    engine.set_touch(touch_of(kept_text("midi")))
+    if (late_s := kept_number("late_s", -1.0, 0.0, 2.0)) >= 0.0:
+        playback.recorder.late_s = late_s
     return MainWindow(session, playback)
 
 
@@ -130,11 +162,14 @@ def when_settled(window: MainWindow, call: Callable[[], object]) -> None:
 
 def _shoot(window: MainWindow, path: Path, application: QApplication) -> None:
     saved = window.grab().save(str(path), "PNG")
+    failed = window.messages.trouble
     window.session.store.drop_preview()
     window.shut()
     if not saved:
         sys.stderr.write(f"Could not write the picture {path}; choose another folder.\n")
-    application.exit(0 if saved else 1)
+    if failed:
+        sys.stderr.write(f"{failed}\n")
+    application.exit(0 if saved and not failed else 1)
 
 
 def _end_on_signals(window: MainWindow, application: QApplication) -> None:

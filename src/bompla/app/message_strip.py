@@ -48,6 +48,12 @@ class MessageStrip(QWidget):
             self.show_message(message)
         self._refresh()
 
+    @property
+    def trouble(self) -> str:
+        """What went wrong and still stands here, empty where nothing did."""
+        message = self._message
+        return message.text if message is not None and message.weight is Weight.TROUBLE else ""
+
     def show_message(self, message: Message) -> None:
         """Show a message until it is put away."""
         self._message = message

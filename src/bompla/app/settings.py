@@ -9,6 +9,7 @@ import numpy as np
 from PyQt6.QtCore import QProcess, QSettings, QTimer
 from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
+from bompla.app.kept import kept_number
 from bompla.app.project.session import Session
 from bompla.app.sound.device_watch import DeviceLister
 from bompla.app.sound.playback import Playback
@@ -233,6 +234,6 @@ class SoundSettings(QDialog):
 
 def touch_of(midi_input: str) -> float:
     """Return how velocities of a MIDI input are taken, as was chosen for it."""
-    return float(QSettings("bompla", "bompla").value(f"touch/{midi_input or 'none'}", 1.0))
+    return kept_number(f"touch/{midi_input or 'none'}", 1.0, 0.0, 10.0)
 
 

@@ -181,9 +181,23 @@ class MainWindow(QMainWindow):
 
     def save(self) -> Task | None:
         """Save the project where it was saved before, or ask where; None where nothing is saved."""
-        if self.session.project.path is not None:
-            return self.session.project.save(self.session.project.path)
-        return self.save_as()
+        path = self.session.project.path
+        if path is None:
+            return self.save_as()
+        if self.session.project.changed_on_disk(path):
+            box = QMessageBox(self)
+            box.setWindowTitle("Bompla")
+            box.setText(f"{path.name} was changed by another program since it was opened here.")
+            over = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole)
+            beside = box.addButton("Save under another name…", QMessageBox.ButtonRole.AcceptRole)
+            box.addButton(QMessageBox.StandardButton.Cancel)
+            box.setDefaultButton(beside)
+            box.exec()
+            if box.clickedButton() is beside:
+                return self.save_as()
+            if box.clickedButton() is not over:
+                return None
+        return self.session.project.save(path)
 
     def save_as(self) -> Task | None:
         """Ask where to save the project; None where nothing is saved."""

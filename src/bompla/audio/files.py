@@ -14,6 +14,9 @@ from bompla.errors import SoundFileError
 from bompla.files import reason_of
 
 MAX_DURATION_S = 3_600.0
+MOST_LEVEL = 1_000.0
+"""Samples beyond this, 60 dB over full scale, are damage and no sound."""
+
 SUFFIXES = (".wav", ".w64", ".rf64", ".flac", ".aif", ".aiff", ".aifc", ".ogg", ".oga", ".opus", ".mp3")
 """The endings offered in dialogs; what a file is, is read from its content."""
 
@@ -53,9 +56,7 @@ def read_clip(path: Path) -> Clip:
     if samples.shape[0] == 0:
         raise SoundFileError(f"{path.name} holds no sound: it has a header and no samples.")
     _check_complete(path, samples.shape[0], promised)
-    if not np.isfinite(samples).all():
-        samples = np.nan_to_num(samples, nan=0.0, posinf=0.0, neginf=0.0)
-    return Clip(samples, sample_rate)
+    return Clip(_possible(samples), sample_rate)
 
 
 def encode_clip(clip: Clip, *, container: str = "FLAC", subtype: str = "PCM_24") -> bytes:
@@ -70,19 +71,35 @@ def encode_clip(clip: Clip, *, container: str = "FLAC", subtype: str = "PCM_24")
     return target.getvalue()
 
 
-def decode_clip(content: bytes, name: str) -> Clip:
-    """Read a clip from the bytes of a sound file; `name` is used in error messages."""
+def decode_clip(content: bytes, name: str, *, frames: int = 0) -> Clip:
+    """Read a clip from the bytes of a sound file; `name` is used in error messages.
+
+    Where `frames` says how long it has to be, another length is refused before anything is decoded. Raises SoundFileError.
+    """
     try:
-        samples, rate = soundfile.read(io.BytesIO(content), dtype="float32", always_2d=True)
+        with soundfile.SoundFile(io.BytesIO(content)) as stream:
+            if frames and stream.frames != frames:
+                raise SoundFileError(f"{name} is not as long as it has to be.")
+            if stream.frames / max(1, stream.samplerate) > MAX_DURATION_S:
+                raise SoundFileError(f"{name} is longer than an hour.")
+            samples, rate = _read_all(stream), int(stream.samplerate)
     except soundfile.LibsndfileError as error:
         raise SoundFileError(f"{name} is damaged and cannot be read.") from error
     if samples.shape[0] == 0:
         raise SoundFileError(f"{name} holds no sound.")
-    return Clip(samples, int(rate))
+    return Clip(_possible(samples), rate)
+
+
+def _possible(samples: np.ndarray) -> np.ndarray:
+    """Return samples in which what cannot be sound, not finite or far beyond full scale, is silent."""
+    wrong = ~(np.abs(samples) <= MOST_LEVEL)
+    return np.where(wrong, np.float32(0.0), samples) if wrong.any() else samples
 
 
 def _check_openable(path: Path) -> None:
     try:
+        if path.exists() and not path.is_file() and not path.is_dir():
+            raise SoundFileError(f"{path.name} is no file but a device or a pipe; record or copy it into a file first.")
         if path.is_dir():
             raise SoundFileError(f"{path.name} is a folder; open a sound file from inside it.")
         with path.open("rb") as stream:

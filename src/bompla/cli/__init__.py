@@ -9,6 +9,7 @@ from pathlib import Path
 import click
 
 from bompla import __version__
+from bompla.cli.checking import check
 from bompla.cli.recovering import recover
 from bompla.cli.sending import export, rebuild
 from bompla.errors import BomplaError
@@ -109,6 +110,7 @@ def _fail(error: BomplaError) -> None:
 
 
 cli.add_command(export)
+cli.add_command(check)
 cli.add_command(rebuild)
 cli.add_command(recover)
 

@@ -10,6 +10,7 @@ from bompla.files import reason_of
 from bompla.model.drums import METERS, Meter
 
 MOST_NOTES = 200_000
+MOST_BARS = 1_024
 
 
 @dataclass(frozen=True)
@@ -53,4 +54,6 @@ def read_midi_notes(path: Path) -> MidiNotes:
     per_beat = file.ticks_per_beat * meter.beat_quarters
     notes = tuple(sorted((tick / per_beat, note, velocity) for tick, note, velocity, _ in drums))
     bars = int((notes[-1][0] + 0.05) // meter.beats_per_bar) + 1
+    if bars > MOST_BARS:
+        raise ExportError(f"{path.name} is {bars} bars long; up to {MOST_BARS} can be read. Cut out the part you want first.")
     return MidiNotes(notes, meter, bars * meter.beats_per_bar)

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import io
+import lzma
+import struct
 import zipfile
+import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -25,6 +28,11 @@ FORMAT_VERSION = 3
 PROJECT_ENTRY = "project.json"
 MAX_ENTRY_BYTES = 2_000_000_000
 MAX_SOURCES = 64
+_DAMAGES = (zipfile.BadZipFile, zlib.error, lzma.LZMAError, KeyError, EOFError, NotImplementedError, RuntimeError, ValueError, TypeError,
+            OSError, AttributeError, struct.error, RecursionError, OverflowError)
+"""What reading a zip that is damaged, and what is in it, can raise."""
+
+MAX_HEADER_BYTES = 60_000_000
 _FIXED_TIME = (2020, 1, 1, 0, 0, 0)
 
 
@@ -97,7 +105,7 @@ def read_project(content: bytes, name: str) -> Project:
             sources = tuple(_source_of(archive, plain, name) for plain in header["sources"])
             borrowed = {str(key): _borrowed_of(archive, str(entry), name) for key, entry in header.get("borrowed", {}).items()}
             current = int(header["current"])
-    except (zipfile.BadZipFile, KeyError, EOFError, NotImplementedError, RuntimeError, ValueError, TypeError) as error:
+    except _DAMAGES as error:
         raise ProjectError(f"{name} is not a Bompla project, or it is damaged.") from error
     except ProjectError:
         raise
@@ -132,13 +140,21 @@ def _source_of(archive: zipfile.ZipFile, plain: Any, name: str) -> tuple[Documen
     try:
         document = msgspec.convert(plain["document"], Document)
     except msgspec.ValidationError as error:
-        raise ProjectError(f"{name} is damaged: {str(error).rstrip('.')}.") from error
+        raise ProjectError(f"{name} is damaged: {_misplaced(str(error))}.") from error
     check_document(document)
-    clip = decode_clip(_entry(archive, str(plain["audio"])), f"The sound in {name}")
     source = document.source
+    clip = decode_clip(_entry(archive, str(plain["audio"])), f"The sound in {name}", frames=source.frames)
     if (clip.frames, clip.sample_rate) != (source.frames, source.sample_rate):
         raise ProjectError(f"{name} is damaged: its sound is not the one its cuts were made on.")
     return document, clip
+
+
+def _misplaced(words: str) -> str:
+    """Return in our words what does not fit where: of a path such as `$.pads[3].note` its names."""
+    path = words.partition("`$")[2].partition("`")[0]
+    places = [part.partition("[")[0] for part in path.split(".") if part and not part.startswith("[")]
+    named = " of ".join(reversed([place.replace("_", " ") for place in places if place]))
+    return f"what it says of {named} is not of the right kind" if named else "a part of it is missing or not of the right kind"
 
 
 def _borrowed_of(archive: zipfile.ZipFile, entry: str, name: str) -> Clip:
@@ -146,7 +162,7 @@ def _borrowed_of(archive: zipfile.ZipFile, entry: str, name: str) -> Clip:
 
 
 def _entry(archive: zipfile.ZipFile, name: str) -> bytes:
-    if archive.getinfo(name).file_size > MAX_ENTRY_BYTES:
+    if archive.getinfo(name).file_size > (MAX_HEADER_BYTES if name == PROJECT_ENTRY else MAX_ENTRY_BYTES):
         raise ProjectError(f"The part {name} of this project is too large to be right.")
     return archive.read(name)
 

@@ -8,6 +8,7 @@ from bompla.errors import EditError
 from bompla.model.colour import set_colour
 from bompla.model.document import MAX_CUT_DISTANCE_MS, Document, Variation
 from bompla.model.drums import DRUMS, METERS
+from bompla.model.limits import check_ranges
 from bompla.model.order_edits import set_order, set_wander
 from bompla.model.phrase_edits import LEAST_GAIN_DB, MOST_GAIN_DB, MOST_LENGTH_BEATS, MOST_PITCH
 from bompla.model.shape import KIT_TAILS, clamped
@@ -15,7 +16,12 @@ from bompla.model.variation_edits import MOST_PATTERN_BARS
 
 
 def check_document(document: Document) -> None:
-    """Raise EditError with a sentence where a document contradicts itself."""
+    """Raise EditError with a sentence where a document has a number out of its range, or contradicts itself."""
+    check_ranges(document)
+    for variation in document.variations:
+        feel = variation.layer.feel
+        if feel is not None and (not feel.late or len(feel.late) != len(feel.accent)):
+            raise EditError(f"The feel {feel.name} has no steps.")
     cutting = document.cutting
     if not (cutting.even_beats > 0.0 and 1.0 <= cutting.min_distance_ms <= MAX_CUT_DISTANCE_MS and cutting.pull_ms >= 0.0):
         raise EditError("Even steps and the smallest distance of cuts need a length.")

@@ -13,6 +13,7 @@ from bompla.app.bring_in.shelf_list import SORTS, ShelfFilter, ShelfModel, Shelf
 from bompla.app.bring_in.shelf_scanner import ShelfScanner
 from bompla.app.bring_in.shelf_sender import ShelfSender
 from bompla.app.commands import tip
+from bompla.app.kept import kept_text
 from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
@@ -106,7 +107,7 @@ class ShelfPanel(Panel):
         """Show the folder that was last chosen, or our own loops; called once, when the stage is first shown."""
         if not self._started:
             self._started = True
-            kept = str(QSettings("bompla", "bompla").value("shelf", ""))
+            kept = kept_text("shelf")
             if kept and Path(kept).is_dir():
                 self.show_folder(Path(kept))
             else:

@@ -11,6 +11,7 @@ import msgspec
 from msgspec.structs import replace
 from PyQt6.QtCore import QObject, QSettings, QStandardPaths, QTimer, pyqtSignal
 
+from bompla.app.kept import kept_text
 from bompla.app.messages import MessageHub
 from bompla.app.project.project import Project
 from bompla.app.project.store import DocumentStore
@@ -92,12 +93,12 @@ class Outgoing(QObject):
     @property
     def folder(self) -> Path:
         """Where folders of exports go."""
-        return Path(str(QSettings("bompla", "bompla").value(FOLDER, "")) or str(_music() / "Bompla"))
+        return Path(kept_text(FOLDER) or _music() / "Bompla")
 
     @property
     def drag_folder(self) -> Path:
         """Where files lie that are dragged or copied out: other programs refer to them there, so they stay."""
-        return Path(str(QSettings("bompla", "bompla").value(DRAGGED, "")) or str(_music() / "Bompla" / "dragged"))
+        return Path(kept_text(DRAGGED) or _music() / "Bompla" / "dragged")
 
     def set_folder(self, folder: Path, *, dragged: bool = False) -> None:
         """Choose where exports, or what is dragged out, go."""
@@ -206,9 +207,8 @@ def show_in_folder(path: Path) -> None:
 
 
 def _kept_options() -> ExportOptions:
-    kept = str(QSettings("bompla", "bompla").value(OPTIONS, ""))
     try:
-        return checked(msgspec.json.decode(kept.encode(), type=ExportOptions))
+        return checked(msgspec.json.decode(kept_text(OPTIONS).encode(), type=ExportOptions))
     except (msgspec.DecodeError, ExportError):
         return ExportOptions()
 

@@ -28,6 +28,18 @@ class SaveRequest:
     path: Path
 
 
+_GONE = (-1, -1)
+
+
+def _stamp(path: Path) -> tuple[int, int]:
+    """Return when a file was written and how long it is."""
+    try:
+        found = path.stat()
+    except OSError:
+        return _GONE
+    return found.st_mtime_ns, found.st_size
+
+
 def _save(request: SaveRequest, _token: Token) -> None:
     save_project(request.project, request.path)
 
@@ -54,6 +66,7 @@ class Project(QObject):
         self.saved_at = ""
         self._saved_sounds: tuple[ProjectSound, ...] = ()
         self._unsaved = False
+        self._seen: tuple[Path, tuple[int, int]] | None = None
         self._borrowed_summaries: dict[str, WaveSummary] = {}
 
     @property
@@ -110,7 +123,15 @@ class Project(QObject):
         self.removed = ()
         self._saved_sounds = self.sounds if all(sound.saved for sound in self.sounds) else ()
         self.path, self.saved_at, self._unsaved = path, "", False
+        self._look_at(path)
         self._show()
+
+    def changed_on_disk(self, path: Path) -> bool:
+        """Whether a project's file is another than when it was opened or saved here."""
+        return self._seen is not None and self._seen[0] == path and _stamp(path) not in (self._seen[1], _GONE)
+
+    def _look_at(self, path: Path | None) -> None:
+        self._seen = (path, _stamp(path)) if path is not None else None
 
     def mark_unsaved(self) -> None:
         """Count what is shown as edited, though nothing was edited since it was loaded."""
@@ -162,6 +183,7 @@ class Project(QObject):
 
         def done(_: object) -> None:
             self.path, self._saved_sounds, self._unsaved = path, sounds, False
+            self._look_at(path)
             for document, sound in zip(documents, sounds, strict=True):
                 sound.saved = document
             self.saved_at = time.strftime("%H:%M")

@@ -1,0 +1,57 @@
+"""Whether sounds and projects are all right, from the command line."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+
+import click
+
+from bompla.errors import BomplaError
+
+EXIT_FAILED = 1
+
+
+@click.command()
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE...")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object a file on standard output.")
+def check(files: tuple[Path, ...], as_json: bool) -> None:
+    """Open sounds and projects, check them whole and make all that they play; say what is wrong.
+
+    Exit status: 0 all are right, 1 some are not, 2 wrong use.
+    """
+    failed = 0
+    for path in files:
+        try:
+            about = checked(path)
+        except BomplaError as error:
+            failed += 1
+            about = {"path": str(path), "ok": False, "problem": str(error)}
+        except MemoryError:
+            failed += 1
+            about = {"path": str(path), "ok": False, "problem": f"{path.name} needs more memory than there is."}
+        if as_json:
+            click.echo(json.dumps(about))
+        else:
+            click.echo(f"{path}: {about.get('problem') or 'all right, ' + str(about['what'])}", err=not about["ok"])
+    sys.exit(EXIT_FAILED if failed else 0)
+
+
+def checked(path: Path) -> dict[str, object]:
+    """Return what a file is, having made all that it plays; raises BomplaError with what is wrong."""
+    from bompla.formats.project import SUFFIX, open_project
+    from bompla.render.bake import bake
+    from bompla.render.events import BakeRequest
+
+    if path.suffix.lower() == SUFFIX:
+        project = open_project(path)
+        hits = 0
+        for document, clip in project.sources:
+            baked = bake(BakeRequest(document, clip, clip.sample_rate, project.borrowed))
+            hits += len(baked.events)
+        return {"path": str(path), "ok": True, "what": f"a project of {len(project.sources)} sounds, {hits} hits play"}
+    from bompla.audio.files import read_clip
+
+    clip = read_clip(path)
+    return {"path": str(path), "ok": True, "what": f"{clip.duration_s:.2f} s of sound, {clip.channels} channels at {clip.sample_rate} Hz"}
