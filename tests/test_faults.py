@@ -23,6 +23,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+import bompla
 from bompla.app.main import has_display
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
@@ -203,7 +204,7 @@ def test_a_file_in_the_current_folder_is_never_run(tmp_path: Path) -> None:
         arguments = ["--list"] if module.endswith("child") else []
         command = [sys.executable, "-P", "-m", module, *arguments]
         subprocess.run(command, cwd=tmp_path, input=b"", capture_output=True, timeout=60, check=False)
-    source = Path(cli.callback.__code__.co_filename).parents[1]  # type: ignore[union-attr]
+    source = Path(bompla.__file__).parent
     starts = [line for path in source.rglob("*.py") for line in path.read_text(errors="replace").splitlines() if '"-m", "bompla.' in line]
     assert starts
     assert all('"-P"' in line for line in starts)
@@ -291,3 +292,50 @@ def test_a_project_that_changed_on_disk_is_not_saved_over_without_a_question(
     demo_window.save()
     settle(qtbot, demo_window)
     assert len(asked) == 2, "what was saved here is known"
+
+
+def test_a_damaged_index_of_the_shelf_is_begun_anew_and_a_locked_one_is_left(tmp_path: Path) -> None:
+    import sqlite3
+
+    from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, content_key
+
+    path, sound = tmp_path / "cache" / "shelf.sqlite", tmp_path / "it.wav"
+    soundfile.write(sound, np.zeros(4_000), 44_100)
+    index = ShelfIndex(path)
+    index.keep([(sound, content_key(sound), ShelfEntry(bpm=97.0))])
+    index.close()
+    assert stat.S_IMODE(path.stat().st_mode) == 0o600
+    with sqlite3.connect(path) as other:
+        other.execute("begin exclusive")
+        locked = ShelfIndex(path)
+        assert locked.known([sound]) == {}
+        locked.close()
+        other.rollback()
+    other.close()
+    index = ShelfIndex(path)
+    assert index.known([sound])[sound].bpm == 97.0, "a lock takes nothing away"
+    index.close()
+    damaged = bytearray(path.read_bytes())
+    damaged[4_096:] = os.urandom(len(damaged) - 4_096)
+    path.write_bytes(bytes(damaged))
+    index = ShelfIndex(path)
+    assert index.known([sound]) == {}
+    index.keep([(sound, content_key(sound), ShelfEntry(bpm=98.0))])
+    assert index.known([sound])[sound].bpm == 98.0
+    index.close()
+
+
+def test_names_that_are_no_text_are_opened_and_kept(tmp_path: Path) -> None:
+    from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, content_key, files_under
+
+    name = os.fsdecode(os.fsencode(tmp_path) + b"/caf\xe9.wav")
+    soundfile.write(tmp_path / "plain.wav", 0.1 * np.random.default_rng(1).standard_normal(44_100), 44_100)
+    (tmp_path / "plain.wav").rename(name)
+    (found,) = files_under(tmp_path)
+    assert read_clip(found).frames == 44_100
+    index = ShelfIndex(tmp_path / "shelf.sqlite")
+    index.keep([(found, content_key(found), ShelfEntry(bpm=97.0))])
+    assert index.known([found])[found].bpm == 97.0
+    index.close()
+    result = CliRunner().invoke(cli, ["check", name, str(DEMO_PROJECT)])
+    assert result.exit_code == 0, "a name does not end a batch"

@@ -8,6 +8,7 @@ import os
 import sqlite3
 from collections.abc import Iterable, Iterator
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -17,6 +18,7 @@ from bompla.errors import BomplaError
 WAVE_COLUMNS = 96
 INDEX_VERSION = 2
 MAX_FILES = 50_000
+LOCK_WAIT_S = 2.0
 
 
 class ShelfEntry(msgspec.Struct, frozen=True):
@@ -76,6 +78,7 @@ class ShelfIndex:
     """
 
     def __init__(self, path: Path | None) -> None:
+        self._path = path
         self._db = _opened(path)
 
     def close(self) -> None:
@@ -84,19 +87,36 @@ class ShelfIndex:
 
     def known(self, paths: Iterable[Path]) -> dict[Path, ShelfEntry]:
         """Return the entries of files that are unchanged since they were looked at, by size and time of change."""
-        rows = self._db.execute("select path, size, changed, entry from files join entries using (content)")
+        rows = self._read("select path, size, changed, entry from files join entries using (content)")
         kept = {path: (size, changed, entry) for path, size, changed, entry in rows}
         found = {}
         for path in paths:
-            row = kept.get(str(path))
+            row = kept.get(_named(path))
             if row is not None and _stamp(path) == (row[0], row[1]) and (entry := _decoded(row[2])) is not None:
                 found[path] = entry
         return found
 
     def of_content(self, content: str) -> ShelfEntry | None:
         """Return the entry of a content that was looked at under whatever name."""
-        row = self._db.execute("select entry from entries where content = ?", (content,)).fetchone()
-        return _decoded(row[0]) if row else None
+        rows = self._read("select entry from entries where content = ?", content)
+        return _decoded(rows[0][0]) if rows else None
+
+    def _read(self, query: str, *values: object) -> list[tuple[Any, ...]]:
+        """Return rows; where the file turns out to be damaged the index is begun anew, where it is locked there are none this time."""
+        try:
+            return self._db.execute(query, values).fetchall()
+        except sqlite3.OperationalError as error:
+            if _is_lock(error):
+                return []
+        except sqlite3.DatabaseError:
+            pass
+        with contextlib.suppress(sqlite3.Error):
+            self._db.close()
+        if self._path is not None:
+            with contextlib.suppress(OSError):
+                self._path.unlink()
+        self._db = _opened(self._path)
+        return []
 
     def keep(self, found: Iterable[tuple[Path, str, ShelfEntry]]) -> None:
         """Keep entries, with the path and content of each; a full or read-only disk is no reason to stop."""
@@ -106,15 +126,16 @@ class ShelfIndex:
                 if stamp is None or not content:
                     continue
                 self._db.execute("insert or replace into entries values (?, ?)", (content, msgspec.msgpack.encode(entry)))
-                self._db.execute("insert or replace into files values (?, ?, ?, ?)", (str(path), *stamp, content))
+                self._db.execute("insert or replace into files values (?, ?, ?, ?)", (_named(path), *stamp, content))
 
 
 def _opened(path: Path | None) -> sqlite3.Connection:
     for place in (path, path, None):
         try:
             if place is not None:
-                place.parent.mkdir(parents=True, exist_ok=True)
-            made = sqlite3.connect(place or ":memory:", check_same_thread=False)
+                place.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+                place.touch(mode=0o600, exist_ok=True)
+            made = sqlite3.connect(place or ":memory:", check_same_thread=False, timeout=LOCK_WAIT_S)
             version = made.execute("pragma user_version").fetchone()[0]
             if version not in (0, INDEX_VERSION):
                 raise sqlite3.DatabaseError("another version")
@@ -122,13 +143,28 @@ def _opened(path: Path | None) -> sqlite3.Connection:
             made.execute("create table if not exists files (path text primary key, size integer, changed integer, content text)")
             made.execute(f"pragma user_version = {INDEX_VERSION}")
             made.commit()
-        except (sqlite3.Error, OSError):
-            if place is not None:
+        except (sqlite3.Error, OSError) as error:
+            if place is not None and not _is_lock(error):
                 with contextlib.suppress(OSError):
                     place.unlink()
             continue
         return made
     raise BomplaError("The shelf's index could not be made.")
+
+
+def _is_lock(error: Exception) -> bool:
+    """Whether another window is at the index: that is never a reason to take it away."""
+    return isinstance(error, sqlite3.OperationalError) and ("locked" in str(error) or "busy" in str(error))
+
+
+def _named(path: Path) -> str:
+    """Return a path as the index has it; one whose bytes are no text by the numbers of them."""
+    name = str(path)
+    try:
+        name.encode("utf-8")
+    except UnicodeEncodeError:
+        return os.fsencode(path).hex()
+    return name
 
 
 def _stamp(path: Path) -> tuple[int, int] | None:

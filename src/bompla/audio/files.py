@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import re
 from pathlib import Path
 
@@ -41,7 +42,7 @@ def read_clip(path: Path) -> Clip:
     """
     _check_openable(path)
     try:
-        with soundfile.SoundFile(path) as stream:
+        with soundfile.SoundFile(os.fsencode(path)) as stream:  # as bytes: a name need not be text
             _check_header(path, stream)
             try:
                 samples = _read_all(stream)

@@ -11,6 +11,7 @@ import click
 from bompla import __version__
 from bompla.cli.checking import check
 from bompla.cli.recovering import recover
+from bompla.cli.saying import say
 from bompla.cli.sending import export, rebuild
 from bompla.errors import BomplaError
 
@@ -45,10 +46,10 @@ def analyse(files: tuple[Path, ...], as_json: bool) -> None:
         except BomplaError as error:
             failed += 1
             if as_json:
-                click.echo(json.dumps({"source": {"path": str(path)}, "error": str(error)}))
-            click.echo(str(error), err=True)
+                say(json.dumps({"source": {"path": str(path)}, "error": str(error)}))
+            say(str(error), err=True)
             continue
-        click.echo(json.dumps(line) if as_json else _in_words(line))
+        say(json.dumps(line) if as_json else _in_words(line))
     sys.exit(EXIT_FAILED if failed else 0)
 
 
@@ -69,7 +70,7 @@ def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | No
     try:
         sys.exit(run(file=file, demo=demo, offscreen=offscreen, screenshot=screenshot, stage=stage))
     except NoDisplay as error:
-        click.echo(str(error), err=True)
+        say(str(error), err=True)
         sys.exit(EXIT_USAGE)
     except BomplaError as error:
         _fail(error)
@@ -105,7 +106,7 @@ def _in_words(line: dict) -> str:  # type: ignore[type-arg]  # a JSON object
 
 
 def _fail(error: BomplaError) -> None:
-    click.echo(str(error), err=True)
+    say(str(error), err=True)
     sys.exit(EXIT_FAILED)
 
 

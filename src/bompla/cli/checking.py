@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from bompla.cli.saying import say
 from bompla.errors import BomplaError
 
 EXIT_FAILED = 1
@@ -32,9 +33,9 @@ def check(files: tuple[Path, ...], as_json: bool) -> None:
             failed += 1
             about = {"path": str(path), "ok": False, "problem": f"{path.name} needs more memory than there is."}
         if as_json:
-            click.echo(json.dumps(about))
+            say(json.dumps(about))
         else:
-            click.echo(f"{path}: {about.get('problem') or 'all right, ' + str(about['what'])}", err=not about["ok"])
+            say(f"{path}: {about.get('problem') or 'all right, ' + str(about['what'])}", err=not about["ok"])
     sys.exit(EXIT_FAILED if failed else 0)
 
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import click
 
+from bompla.cli.saying import say
 from bompla.errors import BomplaError
 
 EXIT_FAILED = 1
@@ -24,10 +25,10 @@ def recover(target: Path | None, folder: Path | None) -> None:
 
     left = left_behind(journals_folder())
     if not left:
-        click.echo("nothing to recover")
+        say("nothing to recover")
         return
     if target is None and folder is None:
-        click.echo(in_words(left))
+        say(in_words(left))
         return
     failed = 0
     if folder is not None:
@@ -38,7 +39,7 @@ def recover(target: Path | None, folder: Path | None) -> None:
             save_project(recovered(one), path)
         except BomplaError as error:
             failed += 1
-            click.echo(str(error), err=True)
+            say(str(error), err=True)
         else:
-            click.echo(str(path))
+            say(str(path))
     sys.exit(EXIT_FAILED if failed else 0)

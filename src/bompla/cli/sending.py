@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Literal
 
 import click
 
+from bompla.cli.saying import say
 from bompla.errors import BomplaError, ExportError
 
 if TYPE_CHECKING:
@@ -88,11 +89,11 @@ def export(
     for number, (job, problem) in enumerate(_carried_out(made, jobs or os.cpu_count() or 1), 1):
         if problem:
             failed += 1
-            click.echo(problem, err=True)
+            say(problem, err=True)
         elif sys.stderr.isatty():
-            click.echo(f"{number} of {len(made)}: {job.folder}", err=True)
+            say(f"{number} of {len(made)}: {job.folder}", err=True)
         if not problem:
-            click.echo(str(job.folder))
+            say(str(job.folder))
     sys.exit(EXIT_FAILED if failed else 0)
 
 
@@ -186,11 +187,11 @@ def rebuild(file: Path, midi: Path | None, sound: Path | None, kit: str, tempo: 
         if sound is not None:
             _write_sound(document, clip, borrowed, sound, tempo)
     except BomplaError as error:
-        click.echo(str(error), err=True)
+        say(str(error), err=True)
         sys.exit(EXIT_FAILED)
     written = " and ".join(str(path) for path in (midi, sound) if path is not None)
     bpm = document.bpm * tempo / 100.0
-    click.echo(f"{written}: {len(hits_inside(document))} hits, {document.loop.bars} bars at {bpm:.2f} BPM")
+    say(f"{written}: {len(hits_inside(document))} hits, {document.loop.bars} bars at {bpm:.2f} BPM")
 
 
 def _write_sound(document: Document, clip: Clip, borrowed: dict[str, Clip], path: Path, tempo: float) -> None:

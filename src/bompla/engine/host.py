@@ -38,6 +38,9 @@ STALE_S = 1.0
 STATE_TRIES = 20
 START_S = 15.0
 MAX_RESTARTS = 3
+FIRST_WAIT_S, LONGEST_WAIT_S = 5.0, 120.0
+"""After so many starts in a row it waits before the next, each time twice as long."""
+
 SLICE_PAD, PREVIEW_PAD = 30_000, 30_001
 """Numbers of pads that are none: a slice and a sound that are listened to, so that the next one ends them."""
 
@@ -106,6 +109,7 @@ class Engine:
         self._beat = (0, 0.0)
         self._started_at = 0.0
         self._restarts = 0
+        self._again_at = 0.0
         self._last_position = 0
         self._shut = False
 
@@ -192,9 +196,11 @@ class Engine:
 
         To be called a few times a second.
         """
+        now = time.monotonic()
+        if self._process is None and 0.0 < self._again_at <= now:
+            return self._restart()
         if self._process is None or self._control is None:
             return ""
-        now = time.monotonic()
         rendered = int(self._control.state["rendered_frames"][0])
         if rendered != self._beat[0]:
             self._beat = (rendered, now)
@@ -213,8 +219,11 @@ class Engine:
             self._process.kill()
         self.close()
         self._restarts += 1
-        if self._restarts > MAX_RESTARTS:
-            return "The sound engine keeps stopping; there is no sound. Save your work and start Bompla again."
+        if self._restarts > MAX_RESTARTS and self._again_at == 0.0:
+            wait_s = min(LONGEST_WAIT_S, FIRST_WAIT_S * 2 ** (self._restarts - MAX_RESTARTS - 1))
+            self._again_at = time.monotonic() + wait_s
+            return f"The sound engine keeps stopping; it is tried again in {wait_s:.0f} s. Another output device may help."
+        self._again_at = 0.0
         self.start()
         self._send_all()
         return "The sound engine stopped and was started again."
@@ -270,7 +279,7 @@ class Engine:
         self._device, self._block_frames, self._midi_input, self._channels = device, block_frames, midi_input, channels
         position = self.state.position
         self.close()
-        self._restarts = 0
+        self._restarts, self._again_at = 0, 0.0
         self._last_position = position
         self.start()
         self._send_all()
@@ -429,7 +438,9 @@ class Engine:
         self._settle()
 
     def _settle(self) -> None:
-        if self._control is not None:
+        if self._process is None:  # nobody plays from it any more
+            self._plan.settle(served=self._serial, rendered=1 << 62)
+        elif self._control is not None:
             state = self._control.state
             self._plan.settle(served=int(state["served"][0]), rendered=int(state["rendered_frames"][0]))
 

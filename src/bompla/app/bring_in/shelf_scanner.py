@@ -68,6 +68,7 @@ class ShelfScanner(QObject):
         self._workers: list[AnalysisProcess] = []
         self._waiting: list[Path] = []
         self._found: list[Found] = []
+        self._tried: set[Path] = set()
         self._scan = 0
         self._running = self._done = self._total = 0
 
@@ -105,6 +106,7 @@ class ShelfScanner(QObject):
         self.listed.emit(paths)
         for path, entry in known.items():
             self.looked_at.emit(path, entry)
+        self._tried = set()
         self._waiting = [path for path in paths if path not in known]
         self._done, self._total = len(known), len(paths)
         self.progressed.emit(self._done, self._total)
@@ -131,7 +133,16 @@ class ShelfScanner(QObject):
         def done(found: tuple[str, ShelfEntry]) -> None:
             self._take(scan, worker, path, *found)
 
-        worker.ask_scan(path, done=done, failed=lambda sentence: self._take(scan, worker, path, "", ShelfEntry(problem=sentence)))
+        def failed(sentence: str) -> None:
+            if scan == self._scan and path not in self._tried:  # a process that was ended says nothing of the file
+                self._tried.add(path)
+                self._running -= 1
+                self._waiting.append(path)
+                self._next(scan, worker)
+                return
+            self._take(scan, worker, path, "", ShelfEntry(problem=sentence))
+
+        worker.ask_scan(path, done=done, failed=failed)
 
     def _take(self, scan: int, worker: AnalysisProcess, path: Path, content: str, entry: ShelfEntry) -> None:
         if scan != self._scan:
