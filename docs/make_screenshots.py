@@ -96,7 +96,10 @@ def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[st
     settled(window, application)
     shoot_kit(window, application, shoot)
     shoot_groove(window, application, shoot)
-    window.go_to(4)
+    window.go_to_stage("study")
+    wait_until(application, lambda: window.study.studied is not None and not window.study.busy)
+    shoot("study")
+    window.go_to_stage("send-out")
     shoot("send-out")
     window.show_sound()
     dialog = window.sound_settings

@@ -242,7 +242,7 @@ def test_a_card_is_dragged_into_the_order(groove: Any, monkeypatch: pytest.Monke
         row.grab()
         row.dropEvent(QDropEvent(QPointF(x, 10), Qt.DropAction.MoveAction, data, LEFT, NONE))
     assert [step.letter for step in session.store.document.order] == ["A", "B", "B"]
-    groove.go_to(4)
+    groove.go_to_stage("send-out")
     assert session.outgoing.set_options(patterns="order")
     part = parts_of(session.store.document, "order")[0]
     assert midi_options(session.outgoing.request(), part).letters == ("A", "B", "B")

@@ -10,14 +10,14 @@ from pathlib import Path
 
 import pytest
 
-from bompla.app.commands import COMMANDS, EVERYWHERE, IN_BRING_IN, IN_GROOVE, IN_KIT, IN_SLICE
+from bompla.app.commands import COMMANDS, EVERYWHERE, IN_BRING_IN, IN_GROOVE, IN_KIT, IN_SLICE, IN_STUDY
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "bompla"
 
 
 def test_no_two_commands_of_a_place_share_a_key() -> None:
-    for place in (IN_BRING_IN, IN_SLICE, IN_KIT, IN_GROOVE):
+    for place in (IN_BRING_IN, IN_SLICE, IN_KIT, IN_GROOVE, IN_STUDY):
         keys = [command.shortcut for command in COMMANDS if command.where in (place, EVERYWHERE) and command.shortcut]
         doubled = {key for key in keys if keys.count(key) > 1}
         assert not doubled, f"{place}: {doubled}"

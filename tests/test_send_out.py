@@ -28,7 +28,7 @@ def sending(demo_window: Any, tmp_path: Path, qtbot: Any) -> Any:
     """The window at Send out, writing below the test's folder."""
     demo_window.session.outgoing.set_folder(tmp_path / "out")
     demo_window.session.outgoing.set_folder(tmp_path / "dragged", dragged=True)
-    demo_window.go_to(4)
+    demo_window.go_to_stage("send-out")
     settle(qtbot, demo_window)
     return demo_window
 

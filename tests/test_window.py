@@ -132,7 +132,7 @@ def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, mon
     qtbot.waitUntil(lambda: window.listening.position.text() != "1.1.00")
     window.listening.play.click()
 
-    window.go_to(4)
+    window.go_to_stage("send-out")
     target = tmp_path / "quay break"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
     QTest.keyClick(window, Qt.Key.Key_M, Qt.KeyboardModifier.ControlModifier)

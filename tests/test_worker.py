@@ -177,7 +177,7 @@ def test_the_wheel_zooms_about_the_pointer_and_scrolls_with_shift(demo_window: A
 def test_send_out_shows_and_keeps_its_choices(demo_window: Any, tmp_path: Path) -> None:
     import mido
 
-    demo_window.go_to(4)
+    demo_window.go_to_stage("send-out")
     send, outgoing = demo_window.send_out, demo_window.session.outgoing
     send.options.controls["quantise"].setValue(100)
     notes = send.options.controls["notes"]
@@ -201,7 +201,7 @@ def test_send_out_shows_and_keeps_its_choices(demo_window: Any, tmp_path: Path) 
 def test_keys_reach_stages_and_toggles(demo_window: Any) -> None:
     window = demo_window
     control = Qt.KeyboardModifier.ControlModifier
-    for index, key in enumerate((Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_3, Qt.Key.Key_4, Qt.Key.Key_5)):
+    for index, key in enumerate((Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_3, Qt.Key.Key_4, Qt.Key.Key_5, Qt.Key.Key_6)):
         QTest.keyClick(window, key, control)
         assert window.pages.currentIndex() == index
         assert window.path.buttons[index].isChecked()

@@ -17,11 +17,11 @@ class Command:
     where: str
 
 
-STAGES = {"bring-in": "Bring in", "slice": "Slice", "kit": "Kit", "groove": "Groove", "send-out": "Send out"}
+STAGES = {"bring-in": "Bring in", "slice": "Slice", "kit": "Kit", "groove": "Groove", "study": "Study", "send-out": "Send out"}
 """The stages by key, in the order of the work, as they are called; their keys are Ctrl and their number."""
 
 EVERYWHERE = "Everywhere"
-IN_BRING_IN, IN_SLICE, IN_KIT, IN_GROOVE = (STAGES[key] for key in ("bring-in", "slice", "kit", "groove"))
+IN_BRING_IN, IN_SLICE, IN_KIT, IN_GROOVE, IN_STUDY = (STAGES[key] for key in ("bring-in", "slice", "kit", "groove", "study"))
 
 COMMANDS = (
     Command("open", "Open a sound or a project", "Ctrl+O", EVERYWHERE),
@@ -120,6 +120,8 @@ COMMANDS = (
     Command("choose_bar", "Select the bar", "Alt+B", IN_GROOVE),
     Command("choose_step", "Select the same step of every beat", "Alt+S", IN_GROOVE),
     Command("choose_softer", "Select everything as soft or softer", "Alt+Down", IN_GROOVE),
+    Command("difference_next", "Next difference from the original", "F8", IN_STUDY),
+    Command("difference_mend", "Mend the difference", "F5", IN_STUDY),
     Command("choose_louder", "Select everything as loud or louder", "Alt+Up", IN_GROOVE),
 )
 
@@ -151,6 +153,9 @@ GESTURES = (
     ("Groove", "drag in the order", "move a step, or play it more or less often"),
     ("Groove", "click a faint pin", "add that missing hit"),
     ("Groove", "click mute or solo in a lane", "hear the pattern without it, or only it"),
+    ("Study", "point at a sentence, click it", "light its hits, play them alone"),
+    ("Study", "click a bar, on paper or of those alike", "hear it in the original"),
+    ("Study", "click a difference", "hear half a beat around it"),
     ("Pictures", "wheel, Shift and wheel", "zoom, scroll"),
 )
 

@@ -88,6 +88,10 @@ class Theme(QObject):
         """Return the colour of a drum."""
         return self.family(DRUMS[drum].family, alpha)
 
+    def sheet(self) -> QColor:
+        """Return the colour of a sheet of paper: notation is dark on light by night as well."""
+        return QColor(DAY.panel)
+
     def ramp(self) -> NDArray[np.uint32]:
         """Return 256 colours from silence to the loudest, as 0xffrrggbb, for pictures of level."""
         stops = [self.colour(role) for role in ("sunk", "line", "hats", "paper")]

@@ -33,6 +33,7 @@ from bompla.app.slice.stage import SliceStage
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.stage_nav import StageNav
+from bompla.app.study.stage import StudyStage
 from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.top_bar import TopBar
 from bompla.app.transport_bar import ListeningBar
@@ -62,10 +63,10 @@ class MainWindow(QMainWindow):
         self.resize(*SIZE)
         self.setMinimumSize(1024, 680)
         actions = WindowActions(self.choose_file, self.open_path, self.go_to_stage)
-        self.bring_in, self.slice, self.kit, self.groove, self.send_out = (
+        self.bring_in, self.slice, self.kit, self.groove, self.study, self.send_out = (
             BringIn(session, playback, actions), SliceStage(session, playback, actions), KitStage(session, playback, actions),
-            GrooveStage(session, playback, actions), SendOut(session, playback, actions))
-        self.stages: list[Stage] = [self.bring_in, self.slice, self.kit, self.groove, self.send_out]
+            GrooveStage(session, playback, actions), StudyStage(session, playback, actions), SendOut(session, playback, actions))
+        self.stages: list[Stage] = [self.bring_in, self.slice, self.kit, self.groove, self.study, self.send_out]
         self._lay_out()
         self._make_actions()
         session.project.opened.connect(self._opened)
@@ -288,6 +289,7 @@ class MainWindow(QMainWindow):
             return
         self._shut = True
         self.bring_in.shelf.close_all()
+        self.study.close_all()
         for beside in (self.keys_sheet, self.sound_settings, self.kit.practice):
             if beside is not None:  # before the engine: one that lent its device gives it back
                 beside.close()

@@ -13,6 +13,7 @@ from bompla.cli.checking import check
 from bompla.cli.recovering import recover
 from bompla.cli.saying import say
 from bompla.cli.sending import export, rebuild
+from bompla.cli.studying import study
 from bompla.errors import BomplaError
 
 EXIT_FAILED, EXIT_USAGE = 1, 2
@@ -114,6 +115,7 @@ cli.add_command(export)
 cli.add_command(check)
 cli.add_command(rebuild)
 cli.add_command(recover)
+cli.add_command(study)
 
 
 def main() -> None:

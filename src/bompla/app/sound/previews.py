@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -78,6 +79,30 @@ def _stretch(request: StretchRequest, _token: Token) -> NDArray[np.float32]:
     return np.tile(sound, (request.times, 1)) if request.times > 1 else sound
 
 
+@dataclass(frozen=True, eq=False)
+class PatternRequest:
+    """The shown pattern of a document, played once."""
+
+    document: Document
+    clip: Clip
+    borrowed: Mapping[str, Clip]
+    sample_rate: int
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """A pattern is soon another: what was made of it is not kept."""
+        return ()
+
+
+def _pattern(request: PatternRequest, token: Token) -> NDArray[np.float32]:
+    from bompla.engine.bounce import bounce_ringing
+    from bompla.render.bake import bake
+    from bompla.render.events import BakeRequest
+
+    baked = bake(BakeRequest(request.document, request.clip, request.sample_rate, request.borrowed), token.check)
+    return bounce_ringing(baked).samples
+
+
 def _drum(request: DrumRequest, _token: Token) -> NDArray[np.float32]:
     from bompla.render.bake import made_sound
 
@@ -124,6 +149,11 @@ class Previews(QObject):
         joined = Clip(np.concatenate([part[-reach:], part[:reach]]), clip.sample_rate)
         self.play(joined, 0, joined.frames, times=times)
 
+    def play_pattern(self, document: Document, clip: Clip | None, borrowed: Mapping[str, Clip]) -> None:
+        """Play the shown pattern of a document once."""
+        if clip is not None:
+            self._hear(_pattern, PatternRequest(document, clip, borrowed, self._engine.sample_rate))
+
     def play_file(self, path: Path, *, speed: float = 1.0) -> None:
         """Play a sound file."""
         self._hear(_file, FileRequest(path, speed, self._engine.sample_rate))
@@ -133,7 +163,7 @@ class Previews(QObject):
         self._newest.cancel("preview")
         self._engine.stop_preview()
 
-    def _hear(self, function: Any, request: StretchRequest | DrumRequest | FileRequest) -> None:
+    def _hear(self, function: Any, request: StretchRequest | DrumRequest | FileRequest | PatternRequest) -> None:
         self._newest.cancel("preview")
         known = self._kept.get(request.key) if request.key else None
         if known is not None:

@@ -1,0 +1,235 @@
+"""Pictures of a groove: where each hit falls and how hard, step by step; which bars are alike; the part on paper."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import QByteArray, QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtSvg import QSvgRenderer
+from PyQt6.QtWidgets import QWidget
+
+from bompla.app.project.session import Session
+from bompla.app.theme import theme
+from bompla.app.ui.noteheads import draw_head
+from bompla.export.engrave import Engraved
+from bompla.groove.feel import felt_pattern
+from bompla.groove.grid import EARLY_BEATS
+from bompla.groove.read import GrooveRead
+from bompla.model.detected_pattern import pattern_meter
+from bompla.model.document import Document, Hit
+
+LABEL, SIDE = 92.0, 12.0
+NO_LIKENESS = 0.12
+
+
+class StepPicture(QWidget):
+    """Hits of all bars laid over one: a lane a pad, each hit where it falls, as large as it is hard; those of a sentence are lit."""
+
+    heard = pyqtSignal(int)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self._lit: frozenset[int] = frozenset()
+        self._beat = -1.0
+        self.setMinimumHeight(150)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Where each hit falls in the bar, and how hard")
+
+    def light(self, hit_ids: Sequence[int]) -> None:
+        """Light some hits; none lights all."""
+        self._lit = frozenset(hit_ids)
+        self.update()
+
+    def show_beat(self, beat: float) -> None:
+        """Show where in the bar it plays."""
+        self._beat = beat
+        self.update()
+
+    def place(self, document: Document, hit: Hit) -> QPointF:
+        """Return where a hit is drawn."""
+        lanes, per_bar = self._lanes(document), pattern_meter(document).beats_per_bar
+        area = self._area()
+        within = (hit.at_beats + EARLY_BEATS) % per_bar - EARLY_BEATS
+        tall = area.height() / max(1, len(lanes))
+        row = lanes.index(hit.pad_id)
+        bar = int((hit.at_beats + EARLY_BEATS) // per_bar)
+        spread = (bar % 5 - 2) * min(4.0, tall / 9.0)
+        x = area.left() + area.width() * (within + EARLY_BEATS) / (per_bar + 2 * EARLY_BEATS)
+        return QPointF(x, area.top() + (row + 0.5) * tall + spread)
+
+    def _area(self) -> QRectF:
+        return QRectF(LABEL, 20.0, self.width() - LABEL - SIDE, self.height() - 28.0)
+
+    def _lanes(self, document: Document) -> list[int]:
+        used = {hit.pad_id for hit in felt_pattern(document)}
+        return [pad.id for pad in sorted(document.pads, key=lambda pad: -pad.slot) if pad.id in used]
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        document = self._session.store.document
+        if document is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        meter, lanes, area = pattern_meter(document), self._lanes(document), self._area()
+        steps = 3 if meter.compound else 4
+        painter.setFont(theme().font(13, weight=500))
+        for step in range(meter.beats_per_bar * steps + 1):
+            x = area.left() + area.width() * (step / steps + EARLY_BEATS) / (meter.beats_per_bar + 2 * EARLY_BEATS)
+            painter.setPen(QPen(theme().colour("line" if step % steps == 0 else "faint_line"), 1.0))
+            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+            if step % steps == 0 and step // steps < meter.beats_per_bar:
+                painter.setPen(theme().colour("dim"))
+                painter.drawText(QPointF(x - 3.0, area.top() - 5.0), str(step // steps + 1))
+        tall = area.height() / max(1, len(lanes))
+        for row, pad_id in enumerate(lanes):
+            pad = document.pad(pad_id)
+            y = area.top() + (row + 0.5) * tall
+            draw_head(painter, pad.drum, 10.0, y, 10.0, theme().drum(pad.drum))
+            painter.setPen(theme().colour("paper"))
+            name = painter.fontMetrics().elidedText(pad.name, Qt.TextElideMode.ElideRight, int(LABEL - 26.0))
+            painter.drawText(QRectF(22.0, y - 10.0, LABEL - 26.0, 20.0), Qt.AlignmentFlag.AlignVCenter, name)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for hit in felt_pattern(document):
+            if hit.pad_id in lanes:
+                lit = not self._lit or hit.id in self._lit
+                painter.setBrush(theme().drum(document.pad(hit.pad_id).drum, 0.85 if lit else NO_LIKENESS))
+                size = 2.0 + 5.0 * hit.velocity / 127.0
+                painter.drawEllipse(self.place(document, hit), size, size)
+        if self._beat >= 0.0:
+            x = area.left() + area.width() * (self._beat + EARLY_BEATS) / (meter.beats_per_bar + 2 * EARLY_BEATS)
+            painter.fillRect(QRectF(x, area.top(), 1.5, area.height()), theme().colour("signal"))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        document = self._session.store.document
+        if document is None or event is None:
+            return
+        near = [((self.place(document, hit) - event.position()).manhattanLength(), hit) for hit in felt_pattern(document)]
+        away, hit = min(near, key=lambda one: one[0], default=(99.0, None))
+        if hit is not None and away <= 12.0:
+            self.heard.emit(hit.pad_id)
+
+
+class BarsPicture(QWidget):
+    """Which bars are alike: a field for each two, as bright as they are alike, with the letters of the form."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._read: GrooveRead | None = None
+        self._playing = -1
+        self.setMinimumSize(180, 150)
+        self.setAccessibleName("Which bars are alike")
+
+    def show_read(self, read: GrooveRead) -> None:
+        """Show the bars of a groove."""
+        self._read = read
+        self.setAccessibleDescription(f"the bars go {read.form}")
+        self.update()
+
+    def show_bar(self, bar: int) -> None:
+        """Mark the bar that plays."""
+        if bar != self._playing:
+            self._playing = bar
+            self.update()
+
+    def field(self, row: int, column: int) -> QRectF:
+        """Return where the field of two bars is."""
+        bars = len(self._read.form) if self._read is not None else 1
+        size = min((self.width() - 40.0) / bars, (self.height() - 30.0) / bars, 56.0)
+        return QRectF(30.0 + column * size, 24.0 + row * size, size - 2.0, size - 2.0)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        read = self._read
+        if read is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        bars = len(read.form)
+        for row in range(bars):
+            for column in range(bars):
+                like = float(read.likeness[row, column])
+                field = self.field(row, column)
+                painter.fillRect(field, theme().colour("hats", NO_LIKENESS + (1.0 - NO_LIKENESS) * like**2))
+                if field.width() >= 30.0:
+                    painter.setFont(theme().font(13, weight=600))
+                    painter.setPen(theme().colour("ground" if like > 0.6 else "paper"))
+                    painter.drawText(field, Qt.AlignmentFlag.AlignCenter, f"{100 * like:.0f} %")
+        if self.field(0, 0).width() >= 9.0:
+            painter.setFont(theme().font(14, weight=600))
+            for bar in range(bars):
+                painter.setPen(theme().colour("signal" if bar == self._playing else "paper"))
+                top, side = self.field(0, bar), self.field(bar, 0)
+                painter.drawText(QRectF(top.left(), 2.0, top.width(), 20.0), Qt.AlignmentFlag.AlignCenter, read.form[bar])
+                painter.drawText(QRectF(2.0, side.top(), 24.0, side.height()), Qt.AlignmentFlag.AlignCenter, str(bar + 1))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        if self._read is None or event is None:
+            return
+        for bar in range(len(self._read.form)):
+            for other in range(len(self._read.form)):
+                if self.field(other, bar).contains(event.position()):
+                    self.chosen.emit(bar)
+                    return
+
+
+class PaperPicture(QWidget):
+    """The part on paper, engraved; the bar that plays is lit, a click hears one."""
+
+    chosen = pyqtSignal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._engraved: Engraved | None = None
+        self._renderer: QSvgRenderer | None = None
+        self._playing = -1
+        self.setMinimumHeight(130)
+        self.setAccessibleName("The part on paper")
+
+    def show_paper(self, engraved: Engraved) -> None:
+        """Show an engraved part."""
+        self._engraved, self._renderer = engraved, QSvgRenderer(QByteArray(engraved.svg))
+        self.update()
+
+    def show_bar(self, bar: int) -> None:
+        """Light the bar that plays."""
+        if bar != self._playing:
+            self._playing = bar
+            self.update()
+
+    def _scale(self) -> float:
+        assert self._renderer is not None
+        size = self._renderer.defaultSize()
+        return min(self.width() / max(1, size.width()), self.height() / max(1, size.height()))
+
+    def bar_box(self, bar: int) -> QRectF:
+        """Return where a bar is."""
+        if self._engraved is None or self._renderer is None or not 0 <= bar < len(self._engraved.bars):
+            return QRectF()
+        box, scale = self._engraved.bars[bar], self._scale()
+        return QRectF(scale * box.left, scale * (box.top - 34.0), scale * (box.right - box.left), scale * (box.bottom - box.top + 68.0))
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self._renderer is None:
+            painter.setPen(theme().colour("dim"))
+            painter.setFont(theme().font(14))
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "engraving…")
+            return
+        size, scale = self._renderer.defaultSize(), self._scale()
+        page = QRectF(0.0, 0.0, scale * size.width(), scale * size.height())
+        painter.fillRect(page, theme().sheet())
+        if self._playing >= 0:
+            painter.fillRect(self.bar_box(self._playing), theme().colour("signal", 0.22))
+        self._renderer.render(painter, page)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
+        if self._engraved is None or event is None:
+            return
+        for bar in range(len(self._engraved.bars)):
+            if self.bar_box(bar).contains(event.position()):
+                self.chosen.emit(bar)
+                return
