@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import csv
 import io
 import json
@@ -10,6 +11,7 @@ import shutil
 import struct
 import subprocess
 import xml.etree.ElementTree as ET
+from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
 
@@ -584,3 +586,35 @@ def test_one_thing_quickly_from_the_command_line(tmp_path: Path) -> None:
     assert len(sound) / rate == pytest.approx(len(original) / own_rate / 0.8, rel=0.05)
     assert mido.MidiFile(tmp_path / "it.mid").length > 1
     assert CliRunner().invoke(cli, ["rebuild", str(loop)]).exit_code == 2
+
+
+class _Page(HTMLParser):
+    """What a page has: its text, its elements, and all that it refers to."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.tags: list[str] = []
+        self.refers: list[str] = []
+        self.words: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags.append(tag)
+        self.refers += [value for name, value in attrs if name in ("src", "href", "xlink:href") and value]
+
+    def handle_data(self, data: str) -> None:
+        self.words.append(data)
+
+
+def test_the_report_is_one_page_that_needs_nothing_else(whole: Path, demo: tuple[Document, Clip]) -> None:
+    from bompla.groove.read import read_groove
+
+    page = _Page()
+    page.feed(next(whole.glob("*report.html")).read_text(encoding="utf-8"))
+    assert all(one.startswith(("data:", "#")) for one in page.refers), "nothing outside is referred to"
+    assert page.tags.count("svg") == 3
+    assert page.tags.count("audio") == 2
+    text = "".join(page.words)
+    assert all(fact.text in text for fact in read_groove(demo[0]).sentences())
+    sound = next(one for one in page.refers if one.startswith("data:audio/mpeg;base64,"))
+    heard, rate = soundfile.read(io.BytesIO(base64.b64decode(sound.partition(",")[2])))
+    assert len(heard) / rate == pytest.approx(demo[0].loop.frames / demo[0].source.sample_rate, abs=0.2)
