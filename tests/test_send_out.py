@@ -294,3 +294,21 @@ def test_all_loops_that_the_shelf_shows_are_sent_out_at_once(sending: Any, qtbot
     shelf.send_all.click()
     qtbot.waitUntil(lambda: not shelf.sending.busy)
     assert "already" in sending.messages.text.text(), "nothing is written over"
+
+
+def test_what_the_user_is_told_moves_nothing_and_notes_go_by_themselves(demo_window: Any) -> None:
+    window = demo_window
+    window.go_to_stage("groove")
+    before = [(one.geometry().getRect(), one.mapTo(window, QPoint(0, 0))) for one in (window.pages, window.groove.picture())]
+    window.session.hub.trouble("Something could not be written; choose another folder.")
+    QTest.qWait(1)
+    assert [(one.geometry().getRect(), one.mapTo(window, QPoint(0, 0))) for one in (window.pages, window.groove.picture())] == before
+    strip = window.messages
+    bottom = window.pages.mapTo(window, QPoint(0, window.pages.height())).y()
+    assert strip.mapTo(window, QPoint(0, strip.height())).y() == bottom, "it lies over the bottom edge"
+    assert not strip._fades.isActive(), "what went wrong stays"
+    window.session.hub.note("Saved.")
+    assert strip._fades.isActive()
+    strip._fades.timeout.emit()
+    assert not strip.isVisible()
+    strip._fades.stop()

@@ -1,8 +1,8 @@
-"""What the user is told, and long work with its progress."""
+"""What the user is told, and long work with its progress: over the bottom edge of the page, so that nothing moves."""
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QWidget
 
 from bompla.app.messages import Message, Weight
@@ -11,15 +11,20 @@ from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, label
 
+LOWEST_PX = 44
+FADES_AFTER_MS = 7_000
+"""A note that asks nothing goes by itself; what went wrong, or can be answered, stays."""
+
 
 class MessageStrip(QWidget):
     """What the user is told, and long work with its progress; nothing modal."""
 
     cancelled = pyqtSignal()
+    resized = pyqtSignal()
 
-    def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.setObjectName("bar")
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("message")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 6, 14, 6)
@@ -40,6 +45,10 @@ class MessageStrip(QWidget):
         row.addWidget(self.other)
         self.close_button = button("Close", self._close, tip="Dismiss this message")
         row.addWidget(self.close_button)
+        self._fades = QTimer(self)
+        self._fades.setSingleShot(True)
+        self._fades.setInterval(FADES_AFTER_MS)
+        self._fades.timeout.connect(self._close)
         self._message: Message | None = None
         self._work: Work | None = None
         session.requests.work_changed.connect(self._work_changed)
@@ -54,9 +63,20 @@ class MessageStrip(QWidget):
         message = self._message
         return message.text if message is not None and message.weight is Weight.TROUBLE else ""
 
+    def height_for(self, width: int) -> int:
+        """Return how tall it is at a width: as its text asks, and never lower than its buttons."""
+        beside = sum(one.sizeHint().width() + 8 for one in (self.progress, self.cancel, self.mend, self.other, self.close_button)
+                     if not one.isHidden())
+        return max(LOWEST_PX, self.text.heightForWidth(max(120, width - beside - 40)) + 16)
+
     def show_message(self, message: Message) -> None:
-        """Show a message until it is put away."""
+        """Show a message: until it is put away, or, where it asks nothing, for a while."""
         self._message = message
+        asks = message.weight is Weight.TROUBLE or message.action is not None
+        if asks:
+            self._fades.stop()
+        else:
+            self._fades.start()
         self._refresh()
 
     def _close(self) -> None:
@@ -83,6 +103,7 @@ class MessageStrip(QWidget):
 
     def _refresh(self) -> None:
         work, message = self._work, self._message
+        QTimer.singleShot(0, self.resized.emit)
         self.setVisible(work is not None or message is not None)
         self.progress.setVisible(work is not None)
         self.cancel.setVisible(work is not None)

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
+from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QResizeEvent
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
@@ -100,15 +100,15 @@ class MainWindow(QMainWindow):
         page = QVBoxLayout()
         page.setContentsMargins(14, 12, 14, 12)
         page.setSpacing(10)
-        self.messages = MessageStrip(self.session)
-        self.messages.cancelled.connect(self.session.requests.cancel)
-        page.addWidget(self.messages)
         page.addWidget(self.pages, 1)
         middle.addLayout(page, 1)
         column.addLayout(middle, 1)
         self.listening = ListeningBar(self.session, self.playback, actions)
         column.addWidget(self.listening)
         self.setCentralWidget(ground)
+        self.messages = MessageStrip(self.session, ground)
+        self.messages.cancelled.connect(self.session.requests.cancel)
+        self.messages.resized.connect(self._place_messages)
 
     def _make_actions(self) -> None:
         run: dict[str, Callable[[], object]] = {
@@ -235,6 +235,21 @@ class MainWindow(QMainWindow):
         self.keys_sheet.show_place(self.stages[self.pages.currentIndex()].title)
         self.keys_sheet.show()
         self.keys_sheet.raise_()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:  # noqa: N802  # Qt's name
+        super().resizeEvent(event)
+        self._place_messages()
+
+    def _place_messages(self) -> None:
+        """Lay what the user is told over the bottom edge of the page: nothing moves under the hand."""
+        ground = self.centralWidget()
+        if ground is None:
+            return
+        corner = self.pages.mapTo(ground, QPoint(0, 0))
+        width = self.pages.width()
+        height = self.messages.height_for(width)
+        self.messages.setGeometry(corner.x(), corner.y() + self.pages.height() - height, width, height)
+        self.messages.raise_()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
