@@ -334,3 +334,10 @@ def test_what_no_drummer_could_play_is_said(groove: Any) -> None:
     stage.tidy.click()
     assert not {h.id for h in pattern_of(session.store.document).hits} & shown
     assert not stage.tidy.isVisible()
+
+
+def test_escape_clears_the_selection(groove: Any) -> None:
+    session = groove.session
+    session.shown.select(hit_ids=frozenset(hit.id for hit in pattern_of(session.store.document).hits[:3]))
+    QTest.keyClick(groove.groove.picture(), Qt.Key.Key_Escape)
+    assert session.shown.selection.hit_ids == frozenset()

@@ -36,6 +36,9 @@ from bompla.units import ms_to_samples
 MIN_DURATION_S = 0.05
 QUIET_MS = 1.2
 HEARD_AROUND_S = 6.0
+NAMED_FROM = 0.3
+"""A place in a tail, where no drum is likelier than this, is none."""
+
 SURE_OF_BARS = 0.5
 """How sure the tempo must be for what recurs from bar to bar to count."""
 
@@ -251,4 +254,5 @@ def _heard_in(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:
     other = away > ms_to_samples(SAME_ATTACK_MS, ANALYSIS_RATE)
     among = np.unique(np.concatenate([samples, known[other]]))
     heard = heard_of(heard_together(activations, model, load_context(), spectrum, among), model)
-    return [heard[index] for index in np.searchsorted(among, samples)]
+    found = [heard[index] for index in np.searchsorted(among, samples)]
+    return [drums if any(one.confidence >= NAMED_FROM for one in drums) else () for drums in found]

@@ -96,7 +96,7 @@ COMMANDS = (
     Command("ghost_back", "Add all missing hits of this lane", "Ctrl+H", IN_GROOVE),
     Command("heard_pins", "Show or hide missing hits", "Ctrl+Shift+H", IN_GROOVE),
     Command("feel_write", "Write the feel into the hits", "Ctrl+W", IN_GROOVE),
-    Command("writer_cancel", "Cancel the open writer", "Escape", IN_GROOVE),
+    Command("writer_cancel", "Cancel the open writer, or clear the selection", "Escape", IN_GROOVE),
     Command("variation_copy", "Duplicate this variation", "Ctrl+Shift+N", IN_GROOVE),
     Command("hit_delete", "Delete the selected hits", "Delete", IN_GROOVE),
     Command("hit_all", "Select all hits", "Ctrl+A", IN_GROOVE),

@@ -314,8 +314,15 @@ class GrooveStage(Stage):
         self.command("heard_pins", self.missing_hits.click)
         self.command("feel_write", self.feel.write)
         self.command("variation_copy", lambda: self.session.store.edit("copy variation", duplicate_variation))
-        self.command("writer_cancel", self.writer.cancel)
+        self.command("writer_cancel", self._escape)
         self.selected.commands(self.command)
+
+    def _escape(self) -> None:
+        """Cancel the open writer; where none is, select no hits."""
+        if self.writer.open is not None:
+            self.writer.cancel()
+        else:
+            self.session.shown.select(hit_ids=frozenset())
 
     def _set_grid(self, beats: object) -> None:
         self.session.shown.set_grid(beats=float(str(beats)))
