@@ -31,6 +31,7 @@ from bompla.model.strike_levels import BAND_COUNT, SIZE, STRETCHES_MS, decoded, 
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest, strike_gain
 from bompla.render.shaping import ringing
+from bompla.render.stretch import stretched_by_attacks
 from bompla.units import MOST_RAISED_DB, db_to_gain, gain_to_db
 
 RATE = 48_000
@@ -237,3 +238,19 @@ def test_rests_do_not_make_a_loop_softer() -> None:
     sparse[RATE : 3 * RATE] = 0.0
     whole, with_rests = (loudness_db(Clip(one.astype(np.float32)[:, np.newaxis], RATE)) for one in (tone, sparse))
     assert with_rests == pytest.approx(whole, abs=0.8), "ungated it would be 3 LU softer"
+
+
+def test_stretched_far_attacks_stay_and_low_tones_keep_their_pitch(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    whole = bake(BakeRequest(document, clip, RATE)).original
+    starts = [(piece.start_sample - document.loop.start_sample) * RATE / clip.sample_rate for piece in document.slices()]
+    slow = stretched_by_attacks(whole, RATE, 0.25, starts)
+    assert len(slow) == round(4 * len(whole))
+    for start in (round(one) for one in starts[:-1]):
+        attack = slow[4 * start + 48 : 4 * start + 480]
+        assert np.abs(attack - whole[start + 48 : start + 480]).max() < 0.02, "an attack is what it was"
+    t = np.arange(2 * RATE) / RATE
+    tone = np.repeat(np.sin(2 * np.pi * 55.0 * t).astype(np.float32)[:, np.newaxis], 2, axis=1)
+    part = stretched_by_attacks(tone, RATE, 0.25, [0.0, RATE / 2])[3 * RATE : 5 * RATE, 0]
+    spectrum = np.abs(np.fft.rfft(part * np.hanning(len(part)), 1 << 20))
+    assert 1200 * np.log2(spectrum.argmax() * RATE / (1 << 20) / 55.0) == pytest.approx(0.0, abs=5.0), "cents"

@@ -42,7 +42,7 @@ def sfz(request: ExportRequest, check: Check) -> Iterator[Made]:
         yield Made(f"kit/{folder}/{sample.name}{suffix(request.options)}", "sfz", f"sample {sample.name}", content, facts)
     loudest = max(_at_full_db(zone) for zone in kit.zones)
     regions = [Region(f"{folder}/{kit.samples[zone.sample].name}{suffix(request.options)}", _opcodes(zone, loudest)) for zone in kit.zones]
-    text = sfz_text(kit.title, regions, comment="Velocity 127 of the loudest pad is at full level; all others against it.")
+    text = sfz_text(kit.title, regions, comment="All levels are against the loudest pad, struck as hard as can be.")
     yield Made(f"kit/{name}.sfz", "sfz", "the kit as SFZ", text.encode("utf-8"), {"regions": len(regions), "samples": len(kit.samples)})
 
 

@@ -17,7 +17,7 @@ from bompla.formats.wav_chunks import CuePoint
 from bompla.model.document import Layer, Pad, Slice
 from bompla.model.drums import DRUMS
 from bompla.model.wording import counted
-from bompla.render.events import BY_SLICES, sound_key
+from bompla.render.events import sound_key
 from bompla.render.levels import fade_out_ms
 from bompla.render.speed import at_rate, at_speed
 from bompla.units import db_to_gain, ms_to_samples
@@ -47,7 +47,7 @@ def trimmed_loop(request: ExportRequest, check: Check) -> Iterator[Made]:
     starts = [(piece.cut.at_sample - loop.start_sample) * ratio for piece in document.slices()]
     if ratio != 1.0 or speed != 1.0:
         sound = at_rate(whole, 0, whole.frames, request.rate)
-        whole = Clip(at_speed(sound, request.rate, speed, options.way, starts if options.way == BY_SLICES else ()), request.rate)
+        whole = Clip(at_speed(sound, request.rate, speed, options.way, starts), request.rate)
     untouched = whole.sample_rate == clip.sample_rate and speed == 1.0
     check()
     cues = [CuePoint(min(whole.frames - 1, round(at / speed)), slice_label(piece))

@@ -17,7 +17,6 @@ from bompla.export.request import Check, ExportRequest, Made, base_name, parts_o
 from bompla.export.sound_file import encoded, suffix
 from bompla.model.document import Cut, Slice
 from bompla.model.drums import DRUMS
-from bompla.render.events import BY_SLICES
 from bompla.render.speed import at_rate, at_speed
 from bompla.render.underneath import UNDERNEATH, alone, most_of
 from bompla.units import ms_to_samples
@@ -58,7 +57,7 @@ def original_stems(request: ExportRequest, check: Check) -> Iterator[Made]:
         own = Clip(sound.astype(np.float32), clip.sample_rate)
         if request.rate != clip.sample_rate or options.speed != 1.0:
             ratio = request.rate / clip.sample_rate
-            places = [at * ratio for at in starts] if options.way == BY_SLICES else ()
+            places = [at * ratio for at in starts]
             own = Clip(at_speed(at_rate(own, 0, own.frames, request.rate), request.rate, options.speed, options.way, places), request.rate)
         content, facts = encoded(own, options, as_it_is=True)
         label = DRUMS[drum].label.lower() if drum in DRUMS else drum

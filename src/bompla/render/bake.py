@@ -17,10 +17,10 @@ from bompla.model.drums import BANDS_HZ
 from bompla.model.loop import Loop
 from bompla.model.shape import PLAIN
 from bompla.render.band import only_band
-from bompla.render.events import BY_SLICES, Baked, BakeRequest, SoundKey, colour_values, played_hits, wanted_sounds
+from bompla.render.events import BY_SLICES, STRETCHED, Baked, BakeRequest, SoundKey, colour_values, played_hits, wanted_sounds
 from bompla.render.levels import FADE_OUT_MS, fade_out_ms
 from bompla.render.shaping import shaped
-from bompla.render.speed import at_rate, at_speed
+from bompla.render.speed import ATTACKS_KEPT_BELOW, at_rate, at_speed
 from bompla.units import ms_to_samples
 
 FADE_IN_MS = 0.4
@@ -52,7 +52,8 @@ def _original(request: BakeRequest, before: Baked | None) -> tuple[tuple[object,
     """Return what is heard as the original, shape (frames, 2), with all that it was made of; taken over where that is the same."""
     loop, clip, speed, way = request.document.loop, request.clip, request.speed, request.way
     share = request.drums_share if request.drums_only is not None else 0.0
-    starts = tuple(s.start_sample - loop.start_sample for s in request.document.slices()) if way == BY_SLICES and speed != 1.0 else ()
+    placed = (way == BY_SLICES and speed != 1.0) or (way == STRETCHED and speed < ATTACKS_KEPT_BELOW)
+    starts = tuple(s.start_sample - loop.start_sample for s in request.document.slices()) if placed else ()
     key = (loop, share, request.band, speed, way, starts)
     if before is not None and before.original_key == key:
         return key, before.original

@@ -14,20 +14,25 @@ from bompla.audio.resample import resampled
 from bompla.render.events import AS_TAPE, STRETCHED
 from bompla.render.levels import FADE_OUT_MS
 from bompla.render.shaping import ringing
-from bompla.render.stretch import stretched
+from bompla.render.stretch import stretched, stretched_by_attacks
 from bompla.units import ms_to_samples
+
+ATTACKS_KEPT_BELOW = 0.55
+"""Stretched further than this, attacks would smear: they are kept as they are."""
 
 
 def at_speed(sound: NDArray[np.float32], sample_rate: int, speed: float, way: str, starts: Sequence[float] = ()) -> NDArray[np.float32]:
     """Return a loop of shape (frames, 2) at another speed, round(frames / speed) long.
 
-    `starts` are where its slices begin, in frames, for the way by slices: each sounds as it is at its
+    `starts` are where its slices begin, in frames: stretched far, attacks stay there as they are. By slices each sounds as it is at its
     new time, rings on where the next comes later, and is faded where it comes sooner.
     """
     if abs(speed - 1.0) < 1e-6:
         return sound
     wanted = max(1, round(len(sound) / speed))
     if way == STRETCHED:
+        if speed < ATTACKS_KEPT_BELOW and starts:
+            return stretched_by_attacks(sound, sample_rate, speed, starts)
         return stretched(sound, sample_rate, speed)
     if way == AS_TAPE:
         made = np.asarray(soxr.resample(sound, speed * 48_000.0, 48_000.0), np.float32)
