@@ -31,7 +31,8 @@ def test_the_path_says_where_the_work_stands(demo_window: Any, qtbot: Any) -> No
     assert lines[1] == f"{len(document.slices())} · 1 to check"
     assert lines[2] == f"{len(document.pads)} pads"
     assert lines[3] == f"A · {len(pattern_of(document).hits)} hits"
-    assert lines[4] == "not yet"
+    assert lines[4] == "", "the groove is read when the stage is shown"
+    assert lines[5] == "not yet"
     demo_window.session.store.edit("keep", demo_window.session.review.found[0].mends[-1].edit)
     settle(qtbot, demo_window)
     assert demo_window.path.buttons[1]._line == f"{len(document.slices())} slices"
