@@ -84,7 +84,6 @@ def test_a_mix_is_brought_in_trimmed_settled_and_taken_back(window: Any, qtbot: 
     stage.loop.slide(1, whole_bars=False)
     assert session.store.document.loop.bars == bars
     stage.loop.bars_are.setValue(2 * bars)
-    stage.loop.bars_are.editingFinished.emit()
     assert session.store.document.loop.bars == 2 * bars
     stage.loop.meter.setCurrentIndex(stage.loop.meter.findData("3/4"))
     stage.loop.meter.activated.emit(stage.loop.meter.currentIndex())

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QAction, QKeySequence
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtGui import QAction, QKeyEvent, QKeySequence
+from PyQt6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from bompla.app.commands import BY_KEY, STAGES
 from bompla.app.project.session import Session
@@ -97,9 +97,9 @@ class Stage(QWidget):
         """Show the playhead."""
 
     def command(self, key: str, action: Callable[[], object]) -> QAction:
-        """Make a command of the table work while the focus is on the stage's picture.
+        """Make a command of the table work while the focus is on the stage's picture, or on a control that leaves the key unused.
 
-        Not in the whole stage: a text being typed needs Return, Delete and the arrows for itself.
+        Not as a shortcut of the whole stage: a text being typed needs Return, Delete and the arrows for itself.
         """
         made = QAction(BY_KEY[key].label, self)
         made.setShortcut(QKeySequence(BY_KEY[key].shortcut))
@@ -107,6 +107,17 @@ class Stage(QWidget):
         made.triggered.connect(lambda _=False: action())
         self.picture().addAction(made)
         return made
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Work the stage's commands with the keys that the control with the focus has no use for."""
+        assert event is not None
+        if not isinstance(QApplication.focusWidget(), QLineEdit | QAbstractSpinBox | QComboBox):
+            pressed = QKeySequence(event.keyCombination())
+            for action in self.picture().actions():
+                if pressed in action.shortcuts() and action.isEnabled():
+                    action.trigger()
+                    return
+        super().keyPressEvent(event)
 
     def picture(self) -> QWidget:
         """Return the widget that has the focus when the stage is shown."""

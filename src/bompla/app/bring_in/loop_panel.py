@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QBoxLayout, QDoubleSpinBox, QGridLayout, QHBoxLayout, QSlider, QSpinBox, QVBoxLayout
+from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout
 
 from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
 from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
@@ -17,6 +17,7 @@ from bompla.app.drag_out import DragHandle
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Chips, Facts, Panel, button, combo, label
+from bompla.app.ui.number_box import NumberBox
 from bompla.model.cut_edits import (
     HIGHEST_BPM,
     LOWEST_BPM,
@@ -96,21 +97,13 @@ class LoopPanel(Panel):
         grid.setHorizontalSpacing(7)
         grid.setVerticalSpacing(7)
         column.addLayout(grid)
-        self.bpm = QDoubleSpinBox()
-        self.bpm.setRange(LOWEST_BPM, HIGHEST_BPM)
-        self.bpm.setDecimals(2)
-        self.bpm.setSuffix(" BPM")
-        self.bpm.setToolTip("Type a tempo: start and bars stay, the end moves")
-        self.bars_are = QSpinBox()
-        self.bars_are.setRange(1, MOST_LOOP_BARS)
-        self.bars_are.setSuffix(" bars")
-        self.bars_are.setPrefix("is ")
-        self.bars_are.setToolTip("Say how many bars this loop is; the tempo follows")
-        for box, name in ((self.bpm, "Tempo in BPM"), (self.bars_are, "Bars in this loop")):
-            _plain(box, name)
+        self.bpm = NumberBox("Tempo in BPM", LOWEST_BPM, HIGHEST_BPM, decimals=2, unit=" BPM",
+                             tip="Type a tempo: start and bars stay, the end moves")
+        self.bars_are = NumberBox("Bars in this loop", 1, MOST_LOOP_BARS, before="is ", unit=" bars",
+                                  tip="Say how many bars this loop is; the tempo follows")
+        for box, typed in ((self.bpm, self._type_tempo), (self.bars_are, self._type_bars)):
             box.setMinimumWidth(96)
-        self.bpm.editingFinished.connect(self._type_tempo)
-        self.bars_are.editingFinished.connect(self._type_bars)
+            box.typed.connect(typed)
         self.tap = button("Tap", self.tap_now, tip=tip("tap"))
         self.tapped = label("", "dim")
         grid.addWidget(self.bpm, 0, 0)
@@ -124,14 +117,11 @@ class LoopPanel(Panel):
         grid.addWidget(button("Downbeat here", self.downbeat, tip=tip("downbeat")), 2, 1)
         row = _row(column)
         row.addWidget(label("tempo range", "dim"))
-        self.slowest, self.fastest = QSpinBox(), QSpinBox()
-        for box, name, value in ((self.slowest, "Lowest tempo considered", self._session.requests.tempo_range[0]),
-                                 (self.fastest, "Highest tempo considered", self._session.requests.tempo_range[1])):
-            box.setRange(int(LOWEST_BPM), int(HIGHEST_BPM))
-            box.setValue(round(value))
-            box.setFixedWidth(50)
-            _plain(box, name)
-            box.editingFinished.connect(self._set_range)
+        self.slowest, self.fastest = (NumberBox(f"{which} tempo considered", LOWEST_BPM, HIGHEST_BPM, width=50)
+                                      for which in ("Lowest", "Highest"))
+        for box, value in zip((self.slowest, self.fastest), self._session.requests.tempo_range, strict=True):
+            box.show_number(round(value))
+            box.typed.connect(lambda _: self._set_range())
         row.addWidget(self.slowest)
         row.addWidget(label("and", "dim"))
         row.addWidget(self.fastest)
@@ -175,9 +165,8 @@ class LoopPanel(Panel):
         choices, holds = reading_choices(document, self._session.requests.tempo_range)
         self.readings.offer(choices, holds, tip="Keep this region and read it with this tempo")
         self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and use this many bars")
-        for box, value in ((self.bpm, document.bpm), (self.bars_are, loop.bars)):
-            if not box.hasFocus():
-                box.setValue(value)  # type: ignore[arg-type]  # a whole number for the one of bars
+        self.bpm.show_number(document.bpm)
+        self.bars_are.show_number(loop.bars)
         self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
         self._show_proposals(document)
         sound = self._session.project.sound
@@ -249,15 +238,13 @@ class LoopPanel(Panel):
             if reading.bars != document.loop.bars:
                 self._session.store.edit(f"tap {bpm:.0f} BPM", lambda d: choose_reading(d, reading))
 
-    def _type_tempo(self) -> None:
+    def _type_tempo(self, bpm: float) -> None:
         document = self._session.store.document
-        if document is not None and abs(self.bpm.value() - document.bpm) > 0.006:
-            bpm = self.bpm.value()
+        if document is not None and abs(bpm - document.bpm) > 0.006:
             self._session.store.edit(f"set tempo {bpm:.2f} BPM", lambda d: set_tempo(d, bpm))
 
-    def _type_bars(self) -> None:
-        document = self._session.store.document
-        bars = self.bars_are.value()
+    def _type_bars(self, typed: float) -> None:
+        document, bars = self._session.store.document, round(typed)
         if document is not None and bars != document.loop.bars:
             self._session.store.edit(f"set to {counted(bars, 'bar')}", lambda d: set_bars(d, bars))
 
@@ -269,8 +256,8 @@ class LoopPanel(Panel):
         low, high = float(self.slowest.value()), float(self.fastest.value())
         if high < 1.9 * low:
             self._session.hub.note("The tempo range must span an octave, such as 60 to 120 BPM.")
-            self.slowest.setValue(round(self._session.requests.tempo_range[0]))
-            self.fastest.setValue(round(self._session.requests.tempo_range[1]))
+            self.slowest.show_number(round(self._session.requests.tempo_range[0]))
+            self.fastest.show_number(round(self._session.requests.tempo_range[1]))
             return
         self._session.requests.tempo_range = (low, high)
         document = self._session.store.document
@@ -300,12 +287,4 @@ def _row(column: QVBoxLayout) -> QHBoxLayout:
     row.setSpacing(6)
     column.addLayout(row)
     return row
-
-
-
-def _plain(box: QSpinBox | QDoubleSpinBox, name: str) -> None:
-    box.setAccessibleName(name)
-    box.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
-    box.setKeyboardTracking(False)
-    box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
 

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 import platformdirs
-from PyQt6.QtCore import QSettings, Qt
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QSpinBox
+from PyQt6.QtCore import QSettings
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit
 
 from bompla.app.bring_in.shelf_list import SORTS, ShelfFilter, ShelfModel, ShelfView
 from bompla.app.bring_in.shelf_scanner import ShelfScanner
@@ -18,6 +18,7 @@ from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel, button, combo, label
+from bompla.app.ui.number_box import NumberBox
 from bompla.demo import loop_paths
 
 WIDTH = 268
@@ -100,7 +101,7 @@ class ShelfPanel(Panel):
                            tip="Only loops near the open loop's tempo, or near half or double of it")
         row.addWidget(self.near)
         for box in (self.low, self.high):
-            box.valueChanged.connect(self._arrange)
+            box.typed.connect(self._arrange)
         self.body.addLayout(row)
 
     def start(self) -> None:
@@ -199,13 +200,7 @@ def _index_path() -> Path:
     return Path(platformdirs.user_cache_dir("bompla")) / "shelf.sqlite"
 
 
-def _bpm_box(name: str) -> QSpinBox:
-    box = QSpinBox()
-    box.setRange(0, 400)
+def _bpm_box(name: str) -> NumberBox:
+    box = NumberBox(name, 0, 400, width=46)
     box.setSpecialValueText("any")
-    box.setAccessibleName(name)
-    box.setToolTip(name)
-    box.setFixedWidth(46)
-    box.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
-    box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
     return box

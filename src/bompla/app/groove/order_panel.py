@@ -6,14 +6,14 @@ from collections.abc import Callable
 from functools import partial
 
 from msgspec.structs import replace
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.drag_out import DragHandle
 from bompla.app.groove.order_row import OrderRow
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Chips, button, combo, label
+from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.order import (
     bounced,
@@ -66,20 +66,18 @@ class OrderPanel(QWidget):
     def _own_page(self) -> QWidget:
         page, row = _page()
         row.addWidget(label("long", "dim"))
-        self.bars = QSpinBox()
-        self.bars.setRange(1, MOST_PATTERN_BARS)
-        self.bars.setSuffix(" bars")
-        self.bars.setKeyboardTracking(False)
-        self.bars.setAccessibleName("Bars of this variation")
-        self.bars.setToolTip("Length of this variation in bars; past the loop's end the original repeats")
-        self.bars.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-        self.bars.valueChanged.connect(lambda bars: self._session.store.edit(counted(bars, "bar"), lambda d: set_bars(d, bars)))
+        self.bars = NumberBox("Bars of this variation", 1, MOST_PATTERN_BARS, unit=" bars", arrows=True,
+                              tip="Length of this variation in bars; past the loop's end the original repeats")
+        self.bars.typed.connect(lambda typed: self._set_bars(round(typed)))
         row.addWidget(self.bars)
         self.meter = combo("Meter of this variation", tip="Meter of this variation; the beat stays the same")
         self.meter.activated.connect(lambda _: self._set_meter(str(self.meter.currentData())))
         row.addWidget(self.meter)
         row.addStretch(1)
         return page
+
+    def _set_bars(self, bars: int) -> None:
+        self._session.store.edit(counted(bars, "bar"), lambda d: set_bars(d, bars))
 
     def _set_meter(self, name: str) -> None:
         self._session.store.edit(f"variation in {name}", lambda d: set_pattern_meter(d, name))
@@ -111,14 +109,9 @@ class OrderPanel(QWidget):
         self.to_row.setContentsMargins(0, 0, 0, 0)
         self.to_row.setSpacing(4)
         row.addWidget(self.to)
-        self.run_bars = QSpinBox()
-        self.run_bars.setRange(1, MOST_RUN_BARS)
-        self.run_bars.setSuffix(" bars")
-        self.run_bars.setKeyboardTracking(False)
-        self.run_bars.setAccessibleName("Length of the run")
-        self.run_bars.setToolTip("Length of the run before it repeats")
-        self.run_bars.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-        self.run_bars.valueChanged.connect(lambda bars: self._wander("run length", lambda w: replace(w, bars=bars)))
+        self.run_bars = NumberBox("Length of the run", 1, MOST_RUN_BARS, unit=" bars", arrows=True,
+                                  tip="Length of the run before it repeats")
+        self.run_bars.typed.connect(lambda bars: self._wander("run length", lambda w: replace(w, bars=round(bars))))
         row.addWidget(self.run_bars)
         self.again = button("New run", lambda: self._wander("new run", lambda w: replace(w, seed=w.seed + 1)),
                             tip="Draw another run by chance; undo restores the last one")
@@ -129,10 +122,8 @@ class OrderPanel(QWidget):
     def refresh(self, document: Document) -> None:
         """Show what plays of a document."""
         bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
-        for box, value in ((self.bars, bars), (self.run_bars, document.wander.bars)):
-            box.blockSignals(True)
-            box.setValue(value)
-            box.blockSignals(False)
+        self.bars.show_number(bars)
+        self.run_bars.show_number(document.wander.bars)
         offered = meters_for(document)
         if [self.meter.itemData(n) for n in range(self.meter.count())] != list(offered):
             self.meter.clear()

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from functools import partial
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QAbstractSpinBox, QDoubleSpinBox, QGridLayout, QHBoxLayout, QMenu, QSpinBox
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QMenu
 
 from bompla.app.commands import BY_KEY, tip
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Facts, Panel, button
+from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.grid import offset_beats
 from bompla.model.detected_pattern import pattern_meter, pattern_of
@@ -79,22 +79,12 @@ class SelectionPanel(Panel):
     def _typed(self) -> QGridLayout:
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
-        self.velocity, self.offset = QSpinBox(), QDoubleSpinBox()
-        self.velocity.setRange(1, 127)
-        self.offset.setRange(-500.0, 500.0)
-        self.offset.setDecimals(1)
-        self.offset.setSuffix(" ms")
-        self.velocity.valueChanged.connect(self._type_velocity)
-        self.offset.valueChanged.connect(self._type_offset)
-        boxes: tuple[tuple[QAbstractSpinBox, str], ...] = (
-            (self.velocity, "Velocity of the selected hits"), (self.offset, "Offset of the selected hits from the grid"))
-        for column, (box, name) in enumerate(boxes):
-            box.setKeyboardTracking(False)
-            box.setButtonSymbols(QAbstractSpinBox.ButtonSymbols.NoButtons)
-            box.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-            box.setAccessibleName(name)
-            box.setToolTip(name)
-            grid.addWidget(box, 0, column)
+        self.velocity = NumberBox("Velocity of the selected hits", 1, 127)
+        self.offset = NumberBox("Offset of the selected hits from the grid", -500.0, 500.0, decimals=1, unit=" ms")
+        self.velocity.typed.connect(lambda velocity: self._type_velocity(round(velocity)))
+        self.offset.typed.connect(self._type_offset)
+        grid.addWidget(self.velocity, 0, 0)
+        grid.addWidget(self.offset, 0, 1)
         return grid
 
     def commands(self, add: Callable[[str, Callable[[], object]], object]) -> None:
@@ -142,12 +132,8 @@ class SelectionPanel(Panel):
         beat_ms = 60_000.0 / document.bpm
         offsets = [offset_beats(hit, divisions) * beat_ms for hit in hits]
         self.facts.set("off the grid", _span([round(value) for value in offsets], signed=True) + " ms")
-        for box in (self.velocity, self.offset):
-            box.blockSignals(True)
-        self.velocity.setValue(hits[0].velocity)
-        self.offset.setValue(round(offsets[0], 1))
-        for box in (self.velocity, self.offset):
-            box.blockSignals(False)
+        self.velocity.show_number(hits[0].velocity)
+        self.offset.show_number(round(offsets[0], 1))
 
     def _choose_menu(self) -> QMenu:
         return _menu(self, (

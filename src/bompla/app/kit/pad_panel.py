@@ -7,8 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from msgspec.structs import replace
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.drag_out import DragHandle
@@ -18,6 +17,7 @@ from bompla.app.kit.shape_view import EnvelopeView, FilterView, ShapePicture, Tr
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import Chips, MiniWave, Panel, button, clear_layout, combo, drum_box, label
+from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.audio.files import SUFFIXES
 from bompla.model.document import PADS_PER_PAGE, Document, Layer, Pad
@@ -113,14 +113,8 @@ class PadPanel(Panel):
         self.drum = drum_box()
         self.drum.activated.connect(self._set_drum)
         row.addWidget(self.drum, 3)
-        self.note = QSpinBox()
-        self.note.setRange(0, 127)
-        self.note.setKeyboardTracking(False)
-        self.note.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-        self.note.setAccessibleName("MIDI note of the pad")
-        self.note.setToolTip("MIDI note of the pad")
-        self.note.setFixedWidth(52)
-        self.note.valueChanged.connect(self._set_note)
+        self.note = NumberBox("MIDI note of the pad", 0, 127, width=52, arrows=True)
+        self.note.typed.connect(lambda note: self._set_note(round(note)))
         row.addWidget(self.note)
         self.body.addLayout(row)
 
@@ -195,9 +189,7 @@ class PadPanel(Panel):
         if not self.name.hasFocus():
             self.name.setText(pad.name)
         self.drum.setCurrentIndex(self.drum.findData(pad.drum))
-        self.note.blockSignals(True)
-        self.note.setValue(pad.note)
-        self.note.blockSignals(False)
+        self.note.show_number(pad.note)
         self.level.show_value(pad.level_db)
         for key, bar in self.bars.items():
             bar.show_value(float(getattr(pad.shape, key)))

@@ -7,13 +7,14 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QSizePolicy, QSpinBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, label
 from bompla.app.ui.gesture import GestureWidget
+from bompla.app.ui.number_box import NumberBox
 from bompla.engine.midi_port import KEY_PRESSURE, NOTE_OFF, NOTE_ON
 from bompla.model.detected_pattern import pattern_beats, pattern_of
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Pad
@@ -143,12 +144,9 @@ class PracticePads(QDialog):
         self._fading.timeout.connect(self.surface.fade)
         self._fading.start()
 
-    def _spin(self, name: str, value: int) -> QSpinBox:
-        box = QSpinBox()
-        box.setRange(0, 80)
-        box.setValue(value)
-        box.setSuffix(" ms")
-        box.setAccessibleName(name)
+    def _spin(self, name: str, value: int) -> NumberBox:
+        box = NumberBox(name, 0, 80, unit=" ms", arrows=True)
+        box.show_number(value)
         return box
 
     def toggle(self) -> None:

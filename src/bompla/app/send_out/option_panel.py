@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QGridLayout, QSpinBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import combo, label
+from bompla.app.ui.number_box import NumberBox
 from bompla.export.options import LABELS, LEAST_PERCENT, MOST_PERCENT
 from bompla.export.table import CHOICES, EXPORTS
 
@@ -58,10 +56,8 @@ class OptionPanel(QWidget):
                 control.setCurrentIndex(max(0, control.findData(value)))
             elif isinstance(control, QCheckBox):
                 control.setChecked(bool(value))
-            elif isinstance(control, QDoubleSpinBox):
-                control.setValue(float(value))
-            elif isinstance(control, QSpinBox):
-                control.setValue(round(100 * value) if field == "quantise" else int(value))
+            elif isinstance(control, NumberBox):
+                control.show_number(100 * value if field == "quantise" else value)
             control.blockSignals(False)
 
     def _control(self, key: str) -> QWidget:
@@ -75,23 +71,15 @@ class OptionPanel(QWidget):
             box.activated.connect(lambda _: self._set(key, box.currentData()))
             return box
         if key == "tempo_percent":
-            percent = QDoubleSpinBox()
-            percent.setDecimals(1)
-            percent.setRange(LEAST_PERCENT, MOST_PERCENT)
-            return self._number(percent, " %", lambda value: self._set(key, float(value)))
-        number = QSpinBox()
-        if key == "quantise":
-            number.setRange(0, 100)
-            return self._number(number, " %", lambda value: self._set(key, value / 100))
-        number.setRange(1, 9_999)
-        return self._number(number, "", lambda value: self._set(key, int(value)))
-
-    def _number(self, box: QSpinBox | QDoubleSpinBox, unit: str, take: Callable[[float], object]) -> QWidget:
-        box.setSuffix(unit)
-        box.setKeyboardTracking(False)
-        box.setFocusPolicy(Qt.FocusPolicy.ClickFocus | Qt.FocusPolicy.TabFocus)
-        box.valueChanged.connect(take)
-        return box
+            number = NumberBox(LABELS[key], LEAST_PERCENT, MOST_PERCENT, decimals=1, unit=" %", arrows=True)
+            number.typed.connect(lambda value: self._set(key, value))
+        elif key == "quantise":
+            number = NumberBox(LABELS[key], 0, 100, unit=" %", arrows=True)
+            number.typed.connect(lambda value: self._set(key, value / 100))
+        else:
+            number = NumberBox(LABELS[key], 1, 9_999, arrows=True)
+            number.typed.connect(lambda value: self._set(key, round(value)))
+        return number
 
     def _set(self, key: str, value: object) -> None:
         if not self._outgoing.set_options(**{key: value}):

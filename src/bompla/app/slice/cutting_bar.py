@@ -7,11 +7,12 @@ from functools import partial
 
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QLabel, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSlider, QVBoxLayout, QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.slice.cut_view import CutView
 from bompla.app.ui.controls import Chips, button, combo, label
+from bompla.app.ui.number_box import NumberBox
 from bompla.model.cut_edits import set_cutting
 from bompla.model.document import MAX_CUT_DISTANCE_MS, Cutting, Document
 
@@ -107,11 +108,8 @@ class CuttingBar(QWidget):
             widget.setVisible(cutting.even)
         per_whole = round(4.0 / (cutting.even_beats * document.loop.meter.beat_quarters))
         self.steps.setCurrentIndex(max(0, self.steps.findData(per_whole)))
-        for box, value in ((self.pull, cutting.pull_ms), (self.apart, cutting.min_distance_ms)):
-            if not box.hasFocus():
-                box.blockSignals(True)
-                box.setValue(value)
-                box.blockSignals(False)
+        self.pull.show_number(cutting.pull_ms)
+        self.apart.show_number(cutting.min_distance_ms)
         for name, slider in self.weights.items():
             if not slider.isSliderDown():
                 slider.blockSignals(True)
@@ -157,16 +155,7 @@ class CuttingBar(QWidget):
                 self._session.requests.ask_spectrogram(self.scale.currentText())
 
 
-def _box(name: str, low: float, high: float, changed: Callable[[float], None]) -> QDoubleSpinBox:
-    box = QDoubleSpinBox()
-    box.setRange(low, high)
-    box.setDecimals(0)
-    box.setSuffix(" ms")
-    box.setFixedWidth(66)
-    box.setAccessibleName(name)
-    box.setToolTip(name)
-    box.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
-    box.setKeyboardTracking(False)
-    box.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-    box.valueChanged.connect(changed)
+def _box(name: str, low: float, high: float, changed: Callable[[float], None]) -> NumberBox:
+    box = NumberBox(name, low, high, unit=" ms", width=66)
+    box.typed.connect(changed)
     return box
