@@ -95,3 +95,19 @@ def test_a_stages_keys_work_from_a_button_of_it(demo_window: Any, qtbot: Any) ->
     assert not demo_window.session.shown.selection.hit_ids
     QTest.keyClick(button, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
     assert demo_window.session.shown.selection.hit_ids
+
+
+def test_a_stage_plays_what_it_is_about_until_the_user_chooses(demo_window: Any) -> None:
+    listening, balance = demo_window.listening, demo_window.playback.balance
+    heard = []
+    for key in ("bring-in", "slice", "kit", "groove", "study"):
+        demo_window.go_to_stage(key)
+        heard.append((balance.blend, listening.original.isChecked(), listening.rebuilt.isChecked()))
+    assert heard == [(0.0, True, False), (0.0, True, False), (1.0, False, True), (1.0, False, True), (0.5, False, False)]
+    QTest.mouseClick(listening.original, Qt.MouseButton.LeftButton)
+    demo_window.go_to_stage("groove")
+    assert (balance.blend, listening.original.isChecked()) == (0.0, True), "what the user chose stays"
+    QTest.mouseClick(listening.original, Qt.MouseButton.LeftButton)
+    assert listening.original.isChecked(), "one of the two stays where it is"
+    QTest.mouseClick(listening.rebuilt, Qt.MouseButton.LeftButton)
+    assert (balance.blend, listening.original.isChecked(), listening.rebuilt.isChecked()) == (1.0, False, True)

@@ -310,8 +310,8 @@ def test_the_loop_is_slid_and_its_end_keeps_whole_bars(demo_window: Any) -> None
     assert slid.start_sample > loop.frames * 0.2
     window.bring_in.loop.readings.click(window.bring_in.loop.readings.keys[-1])
     assert session.store.document.loop.bars in (1, 4)
-    window.listening.double.click()
-    window.listening.half.click()
+    window.bring_in.loop.double.click()
+    window.bring_in.loop.half.click()
     while session.store.history.undo_label:
         session.store.undo()
     assert session.store.document.loop == loop
@@ -378,7 +378,7 @@ def test_a_project_is_saved_dropped_in_again_and_asked_about(
     window, session = demo_window, demo_window.session
     path = tmp_path / "mine"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
-    window.listening.double.click()
+    window.bring_in.loop.double.click()
     assert session.project.dirty
     assert window.top_bar.saved.text() == "not saved"
     assert "*" in window.windowTitle()

@@ -190,7 +190,7 @@ def test_send_out_shows_and_keeps_its_choices(demo_window: Any, tmp_path: Path) 
     for track in mido.MidiFile(path).tracks:
         ticks = np.cumsum([message.time for message in track])
         assert all(tick % 240 == 0 or tick % 320 == 0 for tick, m in zip(ticks, track, strict=True) if m.type == "note_on")
-    demo_window.listening.double.click()
+    demo_window.bring_in.loop.double.click()
     assert send.state_line(demo_window.session.store.document) == "changed since"
     assert not send.write_to(tmp_path / "no folder" / "it.mid")
     assert "does not exist" in demo_window.messages.text.text()
@@ -206,9 +206,9 @@ def test_keys_reach_stages_and_toggles(demo_window: Any) -> None:
         assert window.pages.currentIndex() == index
         assert window.path.buttons[index].isChecked()
     QTest.keyClick(window, Qt.Key.Key_B, control)
-    assert window.playback.balance.blend == 1.0
-    QTest.keyClick(window, Qt.Key.Key_B, control)
     assert window.playback.balance.blend == 0.0
+    QTest.keyClick(window, Qt.Key.Key_B, control)
+    assert window.playback.balance.blend == 1.0
     QTest.keyClick(window, Qt.Key.Key_K, control)
     assert window.playback.transport.click
     QTest.keyClick(window, Qt.Key.Key_L, control)

@@ -15,9 +15,8 @@ from bompla.app.theme import theme
 from bompla.app.ui.controls import button, combo, label
 from bompla.app.ui.level_meter import LevelMeter
 from bompla.engine.host import EngineState
-from bompla.model.cut_edits import choose_reading
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
-from bompla.model.document import Document, TempoReading
+from bompla.model.document import Document
 from bompla.model.wording import position
 from bompla.render.events import WAYS
 from bompla.render.levels import loudest_pad
@@ -26,8 +25,10 @@ SPEEDS = (25, 50, 60, 70, 80, 90, 100, 110, 125, 150, 200)
 """Listening speeds in percent."""
 
 
-MOST_BARS_OFFERED = 16
+HEARD_AT = {"bring-in": 0, "slice": 0, "kit": 100, "groove": 100, "study": 50, "send-out": 100}
+"""What plays at each stage until the user chooses: how much of the rebuilt loop, in percent."""
 
+MOST_BARS_OFFERED = 16
 
 NARROW = 1180
 
@@ -83,12 +84,17 @@ class ListeningBar(QWidget):
         self.meter = LevelMeter()
         row.addWidget(self.meter)
         row.addStretch(1)
-        row.addWidget(label("Original", "dim"))
+        self._chosen, self._suggesting = False, False
         self.blend = BlendSlider()
+        self.original = button("Original", lambda: self._hear(0), tip=f"Play the original only. {tip('flip')}", chip=True, checkable=True)
+        self.rebuilt = button("Rebuilt", lambda: self._hear(100), tip=f"Play the rebuilt loop only. {tip('flip')}", chip=True,
+                              checkable=True)
+        self.original.setChecked(True)
         self.blend.setToolTip(tip("flip"))
-        self.blend.valueChanged.connect(lambda value: playback.balance.set_blend(value / 100.0))
+        self.blend.valueChanged.connect(self._balanced)
+        row.addWidget(self.original)
         row.addWidget(self.blend, 6)
-        row.addWidget(label("Rebuilt", "dim"))
+        row.addWidget(self.rebuilt)
         self.equal = button("equal loudness", self._equal, chip=True, checkable=True,
                             tip="Match the loudness of rebuilt and original, so that louder does not pass for better")
         self.equal.setChecked(True)
@@ -102,10 +108,6 @@ class ListeningBar(QWidget):
         self.tempo = label("–", "large")
         row.addWidget(self.tempo)
         row.addWidget(label("BPM", "dim"))
-        self.half = button("half", lambda: self._scale(0.5), tip="Halve the number of bars, and so the tempo")
-        self.double = button("double", lambda: self._scale(2.0), tip="Double the number of bars, and so the tempo")
-        row.addWidget(self.half)
-        row.addWidget(self.double)
         self._bars_offered = 0
         playback.transport.moved.connect(self._moved)
         playback.transport.looked_at.connect(self._metered)
@@ -142,6 +144,24 @@ class ListeningBar(QWidget):
         if document is not None:
             self.tempo.setText(f"{document.bpm * self._playback.baking.speed:.2f}")
 
+    def suggest(self, stage: str) -> None:
+        """Play what a stage is about, until the user has chosen what to hear."""
+        if not self._chosen and stage in HEARD_AT:
+            self._suggesting = True
+            self.blend.setValue(HEARD_AT[stage])
+            self._suggesting = False
+
+    def _hear(self, blend: int) -> None:
+        self._chosen = True
+        self.blend.setValue(blend)
+        self._balanced(blend)
+
+    def _balanced(self, blend: int) -> None:
+        self._chosen = self._chosen or not self._suggesting
+        self.original.setChecked(blend == 0)
+        self.rebuilt.setChecked(blend == 100)
+        self._playback.balance.set_blend(blend / 100.0)
+
     def _equal(self) -> None:
         self._playback.balance.set_equal_loudness(self.equal.isChecked())
 
@@ -157,7 +177,6 @@ class ListeningBar(QWidget):
         bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
         if bars != self._bars_offered:
             self._offer_bars(bars)
-        self.half.setEnabled(document.loop.bars % 2 == 0)
 
     def _offer_bars(self, bars: int) -> None:
         self._bars_offered = bars
@@ -185,10 +204,3 @@ class ListeningBar(QWidget):
             pad_id = loudest_pad(baked, state.position)
             loudest = next((pad.name for pad in document.pads if pad.id == pad_id), "")
         self.meter.show_peak(state.peak if state.playing or state.voices else 0.0, loudest)
-
-    def _scale(self, factor: float) -> None:
-        document = self._session.store.document
-        if document is None:
-            return
-        reading = TempoReading(document.bpm * factor, round(document.loop.bars * factor), document.loop.meter_name, 0.0)
-        self._session.store.edit(f"read as {reading.bpm:.1f} BPM", lambda d: choose_reading(d, reading))

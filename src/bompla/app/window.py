@@ -134,6 +134,7 @@ class MainWindow(QMainWindow):
         self.pages.setCurrentIndex(index)
         self.path.buttons[index].setChecked(True)
         self.path.refresh()
+        self.listening.suggest(self.stages[index].key)
         self.stages[index].picture().setFocus()
 
     def go_to_stage(self, key: str) -> None:

@@ -31,7 +31,7 @@ from bompla.model.cut_edits import (
     slide_loop,
     take_bars,
 )
-from bompla.model.document import Document
+from bompla.model.document import Document, TempoReading
 from bompla.model.drums import METERS
 from bompla.model.readings import bar_choices, reading_choices, reading_near, sureness
 from bompla.model.wording import counted
@@ -69,6 +69,12 @@ class LoopPanel(Panel):
         self.readings = Chips("Tempo readings", columns=2)
         self.readings.chosen.connect(read_as)
         column.addWidget(self.readings)
+        row = _row(column)
+        self.half = button("half the tempo", lambda: self._scale(0.5), tip="Halve the number of bars, and so the tempo", small=True)
+        self.double = button("double", lambda: self._scale(2.0), tip="Double the number of bars, and so the tempo", small=True)
+        row.addWidget(self.half)
+        row.addWidget(self.double)
+        row.addStretch(1)
         column.addWidget(label("Bars from here", "heading"))
         self.bars = Chips("Bars")
         self.bars.chosen.connect(self._use_bars)
@@ -168,6 +174,7 @@ class LoopPanel(Panel):
         self.bpm.show_number(document.bpm)
         self.bars_are.show_number(loop.bars)
         self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
+        self.half.setEnabled(loop.bars % 2 == 0)
         self._show_proposals(document)
         sound = self._session.project.sound
         made = sound is not None and sound.drums_only is not None
@@ -237,6 +244,13 @@ class LoopPanel(Panel):
             reading = reading_near(document, bpm)
             if reading.bars != document.loop.bars:
                 self._session.store.edit(f"tap {bpm:.0f} BPM", lambda d: choose_reading(d, reading))
+
+    def _scale(self, factor: float) -> None:
+        document = self._session.store.document
+        if document is None:
+            return
+        reading = TempoReading(document.bpm * factor, round(document.loop.bars * factor), document.loop.meter_name, 0.0)
+        self._session.store.edit(f"read as {reading.bpm:.1f} BPM", lambda d: choose_reading(d, reading))
 
     def _type_tempo(self, bpm: float) -> None:
         document = self._session.store.document
