@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
@@ -111,3 +112,24 @@ def test_a_stage_plays_what_it_is_about_until_the_user_chooses(demo_window: Any)
     assert listening.original.isChecked(), "one of the two stays where it is"
     QTest.mouseClick(listening.rebuilt, Qt.MouseButton.LeftButton)
     assert (balance.blend, listening.original.isChecked(), listening.rebuilt.isChecked()) == (1.0, False, True)
+
+
+def test_the_wheel_over_a_box_that_is_not_edited_changes_nothing(loop_panel: Any, demo_window: Any) -> None:
+    before = demo_window.session.store.document
+    for box in (loop_panel.bpm, loop_panel.bars_are):
+        middle = QPointF(box.rect().center())
+        turn = QWheelEvent(middle, QPointF(box.mapToGlobal(box.rect().center())), QPoint(0, 0), QPoint(0, 120), Qt.MouseButton.NoButton,
+                           Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+        QApplication.sendEvent(box, turn)
+    assert demo_window.session.store.document is before
+
+
+def test_a_number_that_is_refused_is_not_shown(loop_panel: Any, demo_window: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    store = demo_window.session.store
+    before = store.document
+    tried: list[str] = []
+    monkeypatch.setattr(store, "edit", lambda label, _: tried.append(label))
+    type_in(loop_panel.bpm, "88")
+    QTest.keyClick(loop_panel.bpm, Qt.Key.Key_Return)
+    assert tried == ["set tempo 88.00 BPM"]
+    assert loop_panel.bpm.value() == pytest.approx(before.bpm, abs=0.006)

@@ -171,8 +171,7 @@ class LoopPanel(Panel):
         choices, holds = reading_choices(document, self._session.requests.tempo_range)
         self.readings.offer(choices, holds, tip="Keep this region and read it with this tempo")
         self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and use this many bars")
-        self.bpm.show_number(document.bpm)
-        self.bars_are.show_number(loop.bars)
+        self._show_typed()
         self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
         self.half.setEnabled(loop.bars % 2 == 0)
         self._show_proposals(document)
@@ -256,11 +255,20 @@ class LoopPanel(Panel):
         document = self._session.store.document
         if document is not None and abs(bpm - document.bpm) > 0.006:
             self._session.store.edit(f"set tempo {bpm:.2f} BPM", lambda d: set_tempo(d, bpm))
+            self._show_typed()
 
     def _type_bars(self, typed: float) -> None:
         document, bars = self._session.store.document, round(typed)
         if document is not None and bars != document.loop.bars:
             self._session.store.edit(f"set to {counted(bars, 'bar')}", lambda d: set_bars(d, bars))
+            self._show_typed()
+
+    def _show_typed(self) -> None:
+        """Show what holds, also where what was typed was refused."""
+        document = self._session.store.document
+        if document is not None:
+            self.bpm.show_number(document.bpm)
+            self.bars_are.show_number(document.loop.bars)
 
     def _use_bars(self, bars: object) -> None:
         count = int(str(bars))

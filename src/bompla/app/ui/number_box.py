@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol, runtime_checkable
 
 from PyQt6.QtCore import QEvent, QLocale, Qt, pyqtSignal
-from PyQt6.QtGui import QFocusEvent, QKeyEvent, QKeySequence
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QKeySequence, QWheelEvent
 from PyQt6.QtWidgets import QDoubleSpinBox, QWidget
 
 TYPED = "0123456789.,-+"
@@ -33,7 +33,8 @@ def give_focus_back(widget: QWidget) -> None:
 class NumberBox(QDoubleSpinBox):
     """A number that is typed, and shows what holds.
 
-    `typed` carries a number once: on Return, on leaving the box if its text was edited, and at a turn of the wheel or an arrow.
+    `typed` carries a number once: on Return, on leaving the box if its text was edited, and at an arrow or a turn of the
+    wheel while it has the focus.
     A change from elsewhere is always shown, and drops a text that was begun. Comma and point both part decimals, in every
     country. Return and Escape give the focus back to the picture; keys that write no number are left to the page.
     """
@@ -44,6 +45,7 @@ class NumberBox(QDoubleSpinBox):
                  width: int = 0, arrows: bool = False) -> None:
         super().__init__()
         self._shown = low
+        self._committed = False
         self.setLocale(QLocale.c())
         self.setDecimals(decimals)
         self.setRange(low, high)
@@ -96,6 +98,14 @@ class NumberBox(QDoubleSpinBox):
         else:
             super().keyPressEvent(event)
 
+    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Turn the number only while it is being edited: else the wheel scrolls the column under the pointer."""
+        assert event is not None
+        if self.hasFocus():
+            super().wheelEvent(event)
+        else:
+            event.ignore()
+
     def focusOutEvent(self, event: QFocusEvent | None) -> None:  # noqa: N802  # Qt's name
         self._leave()
         super().focusOutEvent(event)
@@ -106,9 +116,9 @@ class NumberBox(QDoubleSpinBox):
         assert line is not None
         if not line.isModified():
             return
-        whole, before = line.hasAcceptableInput(), self.value()
+        whole, self._committed = line.hasAcceptableInput(), False
         self.interpretText()
-        if whole and self.value() == before:
+        if whole and not self._committed:
             self.typed.emit(self.value())
         self._set(self.value())
 
@@ -131,5 +141,5 @@ class NumberBox(QDoubleSpinBox):
         line.setText(special if lowest else f"{self.prefix()}{self.textFromValue(self.value())}{self.suffix()}")
 
     def _commit(self, number: float) -> None:
-        self._shown = number
+        self._shown, self._committed = number, True
         self.typed.emit(number)
