@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QAction, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
@@ -34,10 +34,12 @@ class WindowActions:
 class Stage(QWidget):
     """A stage of the work: a page of the window that shows the document and edits it.
 
-    `key` names it in `commands.STAGES`; the window makes it with what all stages are made with.
+    `key` names it in `commands.STAGES`; the window makes it with what all stages are made with. `line_changed` tells the path that its
+    line is another, where no edit told it.
     """
 
     key = ""
+    line_changed = pyqtSignal()
 
     def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
         super().__init__()

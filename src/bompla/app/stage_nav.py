@@ -81,6 +81,7 @@ class StageNav(QWidget):
         self.buttons: list[StageButton] = []
         for index, stage in enumerate(stages):
             made = StageButton(stage)
+            stage.line_changed.connect(self.refresh)
             made.clicked.connect(lambda _=False, index=index: self.chosen.emit(index))
             self.buttons.append(made)
             column.addWidget(made)

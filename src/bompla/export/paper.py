@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import lru_cache
 from threading import Lock
 
@@ -50,34 +50,27 @@ def engrave_ahead(request: ExportRequest) -> None:
 
 def musicxml(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make a MusicXML file of each pattern that leaves."""
-    for part in parts_of(request.document, request.options.patterns):
-        check()
-        score = part_score(request, part)
-        yield Made(f"{base_name(request, part)}.musicxml", "musicxml", f"notation of {part.letter}", musicxml_bytes(score),
-                   {"bars": len(score.bars)})
+    yield from _each(request, check, "musicxml", ".musicxml", musicxml_bytes)
 
 
 def score_svg(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make an engraved SVG of each pattern that leaves."""
-    for part in parts_of(request.document, request.options.patterns):
-        check()
-        score = part_score(request, part)
-        yield Made(f"{base_name(request, part)}.svg", "score-svg", f"notation of {part.letter}", on_paper(score).svg,
-                   {"bars": len(score.bars)})
+    yield from _each(request, check, "score-svg", ".svg", lambda score: on_paper(score).svg)
 
 
 def score_pdf(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make an engraved PDF of each pattern that leaves."""
-    for part in parts_of(request.document, request.options.patterns):
-        check()
-        score = part_score(request, part)
-        yield Made(f"{base_name(request, part)}.pdf", "score-pdf", f"notation of {part.letter}", on_paper(score).pdf,
-                   {"bars": len(score.bars)})
+    yield from _each(request, check, "score-pdf", ".pdf", lambda score: on_paper(score).pdf)
 
 
 def tab(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make drum tab of each pattern that leaves."""
+    yield from _each(request, check, "tab", " tab.txt", lambda score: drum_tab(score).encode("utf-8"), what="drum tab")
+
+
+def _each(request: ExportRequest, check: Check, kind: str, ending: str, write: Callable[[Score], bytes], *,
+          what: str = "notation") -> Iterator[Made]:
     for part in parts_of(request.document, request.options.patterns):
         check()
-        text = drum_tab(part_score(request, part))
-        yield Made(f"{base_name(request, part)} tab.txt", "tab", f"drum tab of {part.letter}", text.encode("utf-8"))
+        score = part_score(request, part)
+        yield Made(f"{base_name(request, part)}{ending}", kind, f"{what} of {part.letter}", write(score), {"bars": len(score.bars)})

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import partial
+from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
 from PyQt6.QtCore import QRect, Qt, QTimer
 from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QPushButton, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
@@ -26,15 +27,11 @@ from bompla.model.document import Document
 from bompla.model.pattern_edits import usual_velocity
 from bompla.model.wording import bar_and_beat, counted
 
+if TYPE_CHECKING:  # it brings SciPy, which the window does without until something is studied
+    from bompla.groove.compare import Compared, Difference
+
 WAIT_MS = 120
 MOST_LISTED = 60
-
-
-@dataclass(frozen=True, eq=False)
-class StudyRequest:
-    """The document that is studied."""
-
-    document: Document
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,23 +40,22 @@ class Studied:
 
     document: Document
     read: GrooveRead
-    compared: object
+    compared: Compared
 
 
-def _study(request: StudyRequest, _token: Token) -> Studied:
+def _study(document: Document, _token: Token) -> Studied:
     from bompla.groove.compare import compared, struck_in
 
-    document = request.document
     original = struck_in(replace(document, shown=-1))
     return Studied(document, read_groove(document), compared(original, struck_in(document), bpm=document.bpm))
 
 
-def _engrave(request: StudyRequest, _token: Token) -> Engraved | str:
+def _engrave(document: Document, _token: Token) -> Engraved | str:
     from bompla.export.paper import on_paper
     from bompla.groove.score import score_of
 
     try:
-        return on_paper(score_of(request.document))
+        return on_paper(score_of(document))
     except BomplaError as error:
         return str(error)
 
@@ -232,9 +228,8 @@ class StudyStage(Stage):
         document = self.session.store.document
         if document is None or not self.isVisible():
             return
-        request = StudyRequest(document)
-        self._newest.keep("read", self._threads.run(_study, request, done=self._take, failed=self.session.hub.trouble))
-        self._newest.keep("paper", self._threads.run(_engrave, request, done=self._take_paper, failed=self.session.hub.trouble))
+        self._newest.keep("read", self._threads.run(_study, document, done=self._take, failed=self.session.hub.trouble))
+        self._newest.keep("paper", self._threads.run(_engrave, document, done=self._take_paper, failed=self.session.hub.trouble))
 
     def _take(self, studied: Studied) -> None:
         self._studied = studied
@@ -243,7 +238,7 @@ class StudyStage(Stage):
         for fact in studied.read.sentences():
             self.sentences.addWidget(self._sentence(fact))
         self._show_compared(studied)
-        self.session.project.saved_changed.emit()
+        self.line_changed.emit()
 
     def _sentence(self, fact: Fact) -> QPushButton:
         made = _Sentence(fact, self)
@@ -257,27 +252,21 @@ class StudyStage(Stage):
             self.paper.show_paper(engraved)
 
     def _show_compared(self, studied: Studied) -> None:
-        from bompla.groove.compare import Compared
-
         found = studied.compared
-        if not isinstance(found, Compared):
-            return
         self.facts.set("hits found", f"{found.found} of {found.of}")
-        self.facts.set("timing", f"{found.timing_ms:.1f} ms apart, in the middle")
-        self.facts.set("loudness", f"{found.loudness_db:.1f} dB apart, in the middle")
+        self.facts.set("timing", f"{found.timing_ms:.1f} ms apart as a rule")
+        self.facts.set("loudness", f"{found.loudness_db:.1f} dB apart as a rule")
         self.list.blockSignals(True)
         self.list.clear()
         meter = pattern_meter(studied.document)
         for one in found.differences[:MOST_LISTED]:
-            item = QListWidgetItem(f"{bar_and_beat(max(0.0, one.at_beats), meter)}  {one.text}")
-            item.setData(Qt.ItemDataRole.UserRole, one)
-            self.list.addItem(item)
+            self.list.addItem(f"{bar_and_beat(max(0.0, one.at_beats), meter)}  {one.text}")
         self.list.blockSignals(False)
         self.mend_button.setEnabled(self.list.count() > 0)
 
-    def _difference(self):  # type: ignore[no-untyped-def]  # a Difference; its module brings SciPy
-        item = self.list.currentItem()
-        return item.data(Qt.ItemDataRole.UserRole) if item is not None else None
+    def _difference(self) -> Difference | None:
+        row = self.list.currentRow()
+        return self._studied.compared.differences[row] if self._studied is not None and row >= 0 else None
 
     def _show_difference(self, _row: int) -> None:
         """Light what differs, and play half a beat around it from the original."""
@@ -301,6 +290,7 @@ class _Sentence(QPushButton):
     def __init__(self, fact: Fact, stage: StudyStage) -> None:
         super().__init__()
         self._fact, self._stage = fact, stage
+        self._text = fact.text.replace(" %", "\u00a0%")
         self.setObjectName("sentence")
         self.setAccessibleName(fact.text)
         self.setToolTip("Click to hear these hits alone")
@@ -312,14 +302,14 @@ class _Sentence(QPushButton):
     def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         metrics = QFontMetrics(theme().font(16, weight=500))
         flags = Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignTop
-        self.setFixedHeight(metrics.boundingRect(self._text_area(), flags, self._fact.text).height() + 11)
+        self.setFixedHeight(metrics.boundingRect(self._text_area(), flags, self._text).height() + 11)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         super().paintEvent(event)
         painter = QPainter(self)
         painter.setFont(theme().font(16, weight=500))
         painter.setPen(theme().colour("paper"))
-        painter.drawText(self._text_area(), Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignTop, self._fact.text)
+        painter.drawText(self._text_area(), Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignTop, self._text)
 
     def enterEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         self._stage.steps.light(self._fact.hit_ids)
