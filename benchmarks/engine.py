@@ -31,6 +31,7 @@ from msgspec.structs import replace
 
 from bompla.audio.clip import Clip
 from bompla.demo import DEMO_PROJECT
+from bompla.engine.choice import SoundChoice
 from bompla.engine.colour import Rack
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
@@ -200,7 +201,7 @@ def main() -> None:
 def speak_and_come_back(document: Document, clip: Clip, baked: Baked) -> None:
     """Measure a strike until its block is rendered, and how long the engine is gone when its process is killed."""
     pad = document.pads[0]
-    engine = Engine(device=SIMULATED_NAME)
+    engine = Engine(SoundChoice(device=SIMULATED_NAME))
     engine.start()
     while not engine.state.ready:
         time.sleep(0.01)

@@ -5,8 +5,11 @@ from __future__ import annotations
 import functools
 import json
 import os
+import shutil
+import subprocess
 import tempfile
 import threading
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -94,15 +97,39 @@ def make_tone() -> Callable[..., Clip]:
 
 
 @pytest.fixture
+def jack(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """A JACK server of our own with the dummy driver, in short periods, as it hands MIDI over by the period."""
+    if shutil.which("jackd") is None:
+        pytest.skip("needs jackd for MIDI through JACK")
+    monkeypatch.setenv("JACK_DEFAULT_SERVER", "bompla-test")
+    monkeypatch.setenv("JACK_NO_START_SERVER", "1")
+    server = subprocess.Popen(["jackd", "--no-realtime", "-n", "bompla-test", "-d", "dummy", "-r", "48000", "-p", "64"],
+                              stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+        for _ in range(100):
+            if subprocess.run(["jack_wait", "-s", "bompla-test", "-c"], capture_output=True, check=False).stdout.strip() == b"running":
+                break
+            if server.poll() is not None:
+                pytest.skip("JACK does not run here")
+            time.sleep(0.05)
+        else:
+            pytest.skip("JACK did not come up")
+        yield
+    finally:
+        server.terminate()
+        server.wait(5)
+
+
+@pytest.fixture
 def window(qtbot: Any) -> Iterator[Any]:
     """The application's window, playing to the simulated device, with nothing open yet."""
-    from PyQt6.QtCore import QSettings
-
+    from bompla.app import preferences
     from bompla.app.main import make_application, make_window
     from bompla.engine.devices import SIMULATED_NAME
 
     make_application()
-    QSettings("bompla", "bompla").clear()
+    preferences.preferences().path.unlink(missing_ok=True)
+    preferences.STORE = None
     made = make_window(device=SIMULATED_NAME)
     made.show()
     made.playback.start()

@@ -207,15 +207,15 @@ def test_outputs_are_chosen_for_a_pad_and_a_device_and_heard(demo_window: Any, q
     more.output.activated.emit(2)
     assert session.store.document.pad(snare.id).shape.output == 2
     assert OUTPUTS[2] in session.store.history.undo_label
-    window.show_sound()
-    dialog = window.sound_settings
-    qtbot.waitUntil(lambda: dialog.looked)
+    window.show_settings()
+    qtbot.waitUntil(lambda: window.settings.looked)
+    dialog = window.settings.sound
     dialog.channels.setCurrentIndex(dialog.channels.findData(6))
     dialog.channels.activated.emit(0)
     engine = playback.engine
     qtbot.waitUntil(lambda: engine.state.ready and engine.state.channels == 6)
     qtbot.waitUntil(lambda: "6 outputs" in dialog.now.text())
-    dialog.close()
+    window.settings.close()
     settle(qtbot, window)
     start = engine.state.rendered_frames
     assert playback.pads.strike(snare.id, 127)

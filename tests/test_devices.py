@@ -18,6 +18,7 @@ import pytest
 from scipy.signal import fftconvolve
 
 from bompla.audio.clip import Clip
+from bompla.engine.choice import SoundChoice
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
 from bompla.engine.layout import DeviceKind
@@ -155,30 +156,6 @@ def arrived_whole(piece: np.ndarray, known: np.ndarray) -> bool:
     return bool(np.abs(piece - known[at : at + len(piece)]).max() < 2**-14)
 
 
-@pytest.fixture
-def jack(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """A JACK server of our own with the dummy driver, in short periods, as it hands MIDI over by the period."""
-    if shutil.which("jackd") is None:
-        pytest.skip("needs jackd for MIDI through JACK")
-    monkeypatch.setenv("JACK_DEFAULT_SERVER", "bompla-test")
-    monkeypatch.setenv("JACK_NO_START_SERVER", "1")
-    server = subprocess.Popen(["jackd", "--no-realtime", "-n", "bompla-test", "-d", "dummy", "-r", str(RATE), "-p", "64"],
-                              stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    try:
-        for _ in range(100):
-            if subprocess.run(["jack_wait", "-s", "bompla-test", "-c"], capture_output=True, check=False).stdout.strip() == b"running":
-                break
-            if server.poll() is not None:
-                pytest.skip("JACK does not run here")
-            time.sleep(0.05)
-        else:
-            pytest.skip("JACK did not come up")
-        yield
-    finally:
-        server.terminate()
-        server.wait(5)
-
-
 def lateness_of(engine: Engine, stick: Any, note: int, rng: np.random.Generator) -> float | None:
     """Return the seconds from sending a note to its first sample, None where it is not heard: JACK may drop one while it connects."""
     time.sleep(0.08 + float(rng.uniform(0.0, 0.02)))
@@ -222,7 +199,7 @@ def test_a_note_through_jack_sounds_soon_and_evenly(demo: tuple[Document, Clip])
     document, clip = demo
     stick = rtmidi.MidiOut(rtmidi.API_UNIX_JACK, name="stick")
     stick.open_virtual_port("pads")
-    engine = Engine(device=SIMULATED_NAME, sample_rate=RATE, midi_input="stick:pads")
+    engine = Engine(SoundChoice(device=SIMULATED_NAME, midi_input="stick:pads"), sample_rate=RATE)
     snare = next(p for p in document.pads if p.drum == "snare")
     rounds: list[tuple[float, float]] = []
     overslept: list[float] = []

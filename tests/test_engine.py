@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from bompla.audio.clip import Clip
 from bompla.audio.loudness import loudness_db
 from bompla.engine.bounce import bounce_rebuilt, click_sounds, event_list, matching_gain
+from bompla.engine.choice import SoundChoice
 from bompla.engine.colour import Rack
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
@@ -52,7 +53,7 @@ def state_with(events: list[tuple[int, int, int, int, int, int, float]], frames:
     pool[:frames, 0] = np.linspace(0.0, 0.3, frames)
     pool[20_000:30_000] = 0.2
     state = MixerState(pool)
-    state.events = np.array([(*event, sends, 0, 0) for event in events], EVENT)
+    state.events = np.array([(*event, sends, 0, 0, n) for n, event in enumerate(events)], EVENT)
     state.event_times = state.events["at_frame"].copy()
     apply(state, command(Op.ORIGINAL, offset=0, length=frames))
     apply(state, command(Op.SPAN, offset=0, length=frames))
@@ -233,7 +234,7 @@ def play_on(engine: Engine, frames: int) -> None:
 
 @pytest.fixture
 def engine() -> Iterator[Engine]:
-    made = Engine(device=SIMULATED_NAME)
+    made = Engine(SoundChoice(device=SIMULATED_NAME))
     made.start()
     wait_for(lambda: made.state.ready)
     yield made
@@ -271,7 +272,7 @@ def test_a_killed_audio_process_is_brought_back_where_it_was(engine: Engine, bak
 
 
 def test_without_a_sound_device_a_sentence_says_so() -> None:
-    made = Engine(device="a device that nobody has")
+    made = Engine(SoundChoice(device="a device that nobody has"))
     made.start()
     wait_for(lambda: made.state.ready)
     assert made.state.kind is DeviceKind.SIMULATED
@@ -285,8 +286,8 @@ def test_the_audio_process_imports_little_and_ends_with_its_parent() -> None:
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
     code = (
-        "from bompla.engine.host import Engine; import time, os\n"
-        "e = Engine(device='simulated device'); e.start()\n"
+        "from bompla.engine.host import Engine; from bompla.engine.choice import SoundChoice; import time, os\n"
+        "e = Engine(SoundChoice(device='simulated device')); e.start()\n"
         "while not e.state.ready: time.sleep(0.01)\n"
         "print(e.process_id, flush=True); os._exit(1)"
     )

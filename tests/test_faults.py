@@ -246,15 +246,25 @@ def test_the_window_opened_by_hand_fails_in_words(tmp_path: Path) -> None:
 
 @pytest.mark.usefixtures("window")
 def test_settings_that_are_broken_do_not_keep_the_window_shut() -> None:
-    from PyQt6.QtCore import QSettings
-
+    from bompla.app import preferences
     from bompla.app.main import make_window
+    from bompla.engine.choice import SoundChoice
+    from bompla.export.options import ExportOptions
 
-    kept = QSettings("bompla", "bompla")
-    for key in ("block", "channels", "late_s", "touch/none", "sent/options"):
-        kept.setValue(key, "abc")
+    path = preferences.preferences().path
+    path.write_text('{"block_frames": "abc", "channels": 3, "input_latency_s": 1e308, "velocity_curves": {"": -1}, "midi_channel": 17,'
+                    ' "export_options": {"bits": "x"}, "recent_files": 7, "theme": "plaid", "placed": "zz", '
+                    '"stage": "attic", "shelf_folder": "/no"}')
+    preferences.STORE = None
+    assert preferences.preferences().value == preferences.Preferences(stage="attic", shelf_folder="/no", export_options={"bits": "x"})
     another = make_window(device="simulated device")
-    assert another.playback.engine.chosen[1:] == (256, "", 2)
+    another.place_as_before()
+    assert another.playback.engine.chosen == SoundChoice(device="simulated device")
+    assert another.session.outgoing.options == ExportOptions()
+    preferences.preferences().set(midi_channel=3)
+    assert preferences.read_preferences(path).midi_channel == 3
+    path.write_text("[" * 10_000)
+    assert preferences.read_preferences(path) == preferences.Preferences()
     another.shut()
     another.deleteLater()
 

@@ -287,9 +287,9 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
 
 def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> None:
     window, playback = demo_window, demo_window.playback
-    window.show_sound()
-    dialog = window.sound_settings
-    qtbot.waitUntil(lambda: dialog.looked)
+    window.show_settings()
+    qtbot.waitUntil(lambda: window.settings.looked)
+    dialog = window.settings.sound
     assert dialog.output.findText("simulated device") >= 0
     dialog.block.setCurrentIndex(dialog.block.findData(512))
     dialog.block.activated.emit(0)
@@ -312,10 +312,10 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     qtbot.waitUntil(lambda: playback.engine.state.rendered_frames > start + 8_000)
     assert np.abs(playback.engine.captured(since_frame=start)).max() > 0.05, "and the engine has the device again"
     dialog.cable.click()
-    dialog.close()
+    window.settings.close()
     assert dialog._loopback is None
     qtbot.waitUntil(lambda: playback.engine.state.ready)
-    dialog.show()
+    window.settings.show()
     dialog.cable.click()
     window.shut()
     assert not playback.engine.process_id, "closing in the middle of it starts nothing again"

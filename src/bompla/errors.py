@@ -6,7 +6,8 @@ BomplaError
 ├── ProjectError     a project file
 ├── ExportError      what is sent out
 ├── EditError        an edit the document cannot hold
-└── EngineError      what plays
+├── EngineError      what plays
+└── SettingsError    what the user prefers
 """
 
 
@@ -36,3 +37,7 @@ class EditError(BomplaError):
 
 class EngineError(BomplaError):
     """The sound engine could not do what was asked of it."""
+
+
+class SettingsError(BomplaError):
+    """What the user prefers could not be kept."""

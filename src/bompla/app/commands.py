@@ -38,7 +38,7 @@ COMMANDS = (
     Command("flip", "Switch between original and rebuilt", "Ctrl+B", EVERYWHERE),
     Command("record", "Record the pads, or stop recording", "Ctrl+Shift+R", EVERYWHERE),
     Command("capture", "Capture what I just played", "Ctrl+Shift+T", EVERYWHERE),
-    Command("sound", "Sound settings", "Ctrl+,", EVERYWHERE),
+    Command("settings", "Settings", "Ctrl+,", EVERYWHERE),
     Command("write_midi", "Write a MIDI file", "Ctrl+M", EVERYWHERE),
     Command("light", "Night or day theme", "Ctrl+T", EVERYWHERE),
     Command("keys", "Keys", "F1", EVERYWHERE),

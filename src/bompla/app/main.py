@@ -17,14 +17,14 @@ from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
 from bompla.app.commands import STAGES
-from bompla.app.kept import kept_number, kept_text
 from bompla.app.messages import MessageHub
+from bompla.app.preferences import preferences
 from bompla.app.project.project_state import loaded_of
 from bompla.app.project.recovery import offer_recovery
 from bompla.app.project.session import Session
-from bompla.app.settings import touch_of
+from bompla.app.settings.choosing import sound_choice
 from bompla.app.sound.playback import Playback
-from bompla.app.theme import load_fonts, theme
+from bompla.app.theme import load_fonts, palette_of, theme
 from bompla.app.window import MainWindow
 from bompla.demo import DEMO_PROJECT
 from bompla.engine.host import Engine
@@ -51,8 +51,12 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     elif not has_display():
         raise NoDisplay("There is no display to open the window on; run it with --offscreen, or under xvfb-run.")
+    if preferences().value.interface_scale != 1.0:
+        os.environ.setdefault("QT_SCALE_FACTOR", f"{preferences().value.interface_scale:g}")
     application = make_application()
     window = make_window()
+    if screenshot is None:
+        window.place_as_before()
     _catch_errors(window)
     _end_on_signals(window, application)
     if demo:
@@ -60,8 +64,8 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
     elif file is not None:
         window.session.requests.open(file)
     keys = [s.key for s in window.stages]
-    wanted = stage or (DEMO_STAGE if demo else "")
-    if wanted:
+    wanted = stage or (DEMO_STAGE if demo else preferences().value.stage if screenshot is None else "")
+    if wanted in keys:
         window.go_to(keys.index(wanted))
     window.show()
     QTimer.singleShot(0, window.playback.start)
@@ -116,6 +120,8 @@ def make_application() -> QApplication:
     application.setStyle(QStyleFactory.create("Fusion"))
     load_fonts()
     application.setFont(theme().font(15))
+    application.setDesktopFileName("bompla")
+    theme().use(palette_of(preferences().value.theme))
     return application
 
 
@@ -123,15 +129,12 @@ def make_window(*, device: str = "") -> MainWindow:
     """Return a window that is not shown yet, playing to the named device or the system's default."""
     hub = MessageHub()
     session = Session(hub)
-    engine = Engine(
-        device=device or os.environ.get("BOMPLA_DEVICE", "") or kept_text("device"),
-        block_frames=int(kept_number("block", 256, 16, 8_192)), midi_input=kept_text("midi"),
-        channels=int(kept_number("channels", 2, 2, 8)),
-    )
+    kept = preferences().value
+    engine = Engine(sound_choice(kept, device=device or os.environ.get("BOMPLA_DEVICE", "")))
     playback = Playback(session, engine)
-    engine.set_touch(touch_of(kept_text("midi")))
-    if (late_s := kept_number("late_s", -1.0, 0.0, 2.0)) >= 0.0:
-        playback.recorder.late_s = late_s
+    engine.set_touch(kept.velocity_curve(kept.midi_input))
+    if kept.input_latency_s >= 0.0:
+        playback.recorder.late_s = kept.input_latency_s
     return MainWindow(session, playback)
 
 

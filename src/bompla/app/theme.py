@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QObject, pyqtSignal
-from PyQt6.QtGui import QColor, QFont, QFontDatabase
+from PyQt6.QtCore import QObject, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication
 
 from bompla.model.drums import DRUMS, Family
 
@@ -51,6 +51,23 @@ DAY = Palette(
     paper="#1d2a2a", dim="#55625c", signal="#c23a1b", on_signal="#fff8ef", good="#1c6b4a", sunk="#ded6c4",
     drums="#a4541c", snares="#8a6400", hats="#1f7568", cymbals="#4453b8", extras="#8f4580",
 )
+
+CONTRAST = Palette(
+    name="contrast", ground="#000000", panel="#000000", raised="#1a1a1a", line="#c8c8c8", faint_line="#6e6e6e",
+    paper="#ffffff", dim="#e2e2e2", signal="#ff8c6a", on_signal="#000000", good="#8effc0", sunk="#000000",
+    drums="#ffab66", snares="#ffe070", hats="#7ff0dd", cymbals="#b9c4ff", extras="#f5b0e4",
+)
+
+THEME_NAMES = {"night": "Night", "day": "Day", "system": "Like the desktop", "contrast": "High contrast"}
+PALETTES = {palette.name: palette for palette in (NIGHT, DAY, CONTRAST)}
+
+
+def palette_of(name: str) -> Palette:
+    """Return the palette of a theme by its key; `system` is what the desktop asks for, night where it asks for nothing."""
+    if name == "system":
+        hints = QGuiApplication.styleHints()
+        return DAY if hints is not None and hints.colorScheme() == Qt.ColorScheme.Light else NIGHT
+    return PALETTES.get(name, NIGHT)
 
 
 class Theme(QObject):

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
 from bompla.app.commands import tip
+from bompla.app.preferences import preferences
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import button, label
 from bompla.model.wording import counted
@@ -19,12 +21,12 @@ SHOWN_STEPS = 24
 class TopBar(QWidget):
     """The project, saving, and undo by name."""
 
-    def __init__(self, session: Session, actions: dict[str, Callable[[], object]]) -> None:
+    def __init__(self, session: Session, actions: dict[str, Callable[[], object]], open_path: Callable[[Path], object]) -> None:
         super().__init__()
         self.setObjectName("bar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(44)
-        self._session, self._actions = session, actions
+        self._session, self._actions, self._open_path = session, actions, open_path
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 0, 16, 0)
         row.setSpacing(9)
@@ -41,8 +43,9 @@ class TopBar(QWidget):
         self.undo = button("Undo", actions["undo"], tip=tip("undo"))
         self.redo = button("Redo", actions["redo"], tip=tip("redo"))
         self.steps = button("History", self._choose_step, tip="Undo history: go back to any step")
+        self.recent = button("Recent", self._choose_recent, tip="Open one of the files opened last")
         for made in (
-            button("Open", actions["open"], tip=tip("open")), button("Save", actions["save"], tip=tip("save")),
+            button("Open", actions["open"], tip=tip("open")), self.recent, button("Save", actions["save"], tip=tip("save")),
             self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
         ):
             row.addWidget(made)
@@ -92,6 +95,26 @@ class TopBar(QWidget):
         menu = self.steps_menu()
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(self.steps.mapToGlobal(self.steps.rect().bottomLeft()))
+
+    def recent_menu(self) -> QMenu:
+        """Return the menu of the files opened last, those that are gone switched off."""
+        menu = QMenu(self)
+        for name in preferences().value.recent_files:
+            path = Path(name)
+            entry = menu.addAction(f"{path.name}   {path.parent}")
+            assert entry is not None
+            entry.setEnabled(path.is_file())
+            entry.triggered.connect(lambda _=False, path=path: self._open_path(path))
+        if menu.isEmpty():
+            entry = menu.addAction("No file was opened yet")
+            assert entry is not None
+            entry.setEnabled(False)
+        return menu
+
+    def _choose_recent(self) -> None:
+        menu = self.recent_menu()
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.recent.mapToGlobal(self.recent.rect().bottomLeft()))
 
     def _choose_sound(self) -> None:
         menu = self.sounds_menu()

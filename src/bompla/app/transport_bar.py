@@ -101,7 +101,7 @@ class ListeningBar(QWidget):
         row.addWidget(self.equal)
         row.addStretch(1)
         self._speed_boxes(row)
-        self.device = button("starting sound", actions["sound"], tip=tip("sound"))
+        self.device = button("starting sound", actions["settings"], tip=tip("settings"))
         self.device.setObjectName("small")
         row.addWidget(self.device)
         row.addSpacing(6)
@@ -170,7 +170,7 @@ class ListeningBar(QWidget):
 
     def _device_changed(self, text: str) -> None:
         self.device.setText(text)
-        self.device.setToolTip(f"What plays: {text} of latency. {tip('sound')}")
+        self.device.setToolTip(f"What plays: {text} of latency. {tip('settings')}")
 
     def _document_changed(self, document: Document) -> None:
         self.tempo.setText(f"{document.bpm * self._playback.baking.speed:.2f}")

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QPoint, Qt, QTimer
-from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QResizeEvent
+from PyQt6.QtCore import QByteArray, QPoint, Qt, QTimer
+from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeyEvent, QKeySequence, QResizeEvent
 from PyQt6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
@@ -25,16 +25,17 @@ from bompla.app.key_sheet import KeySheet
 from bompla.app.kit.pad_grid import PAD_KEYS
 from bompla.app.kit.stage import KitStage
 from bompla.app.message_strip import MessageStrip
+from bompla.app.preferences import Preferences, preferences
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Task
 from bompla.app.send_out.stage import SendOut
-from bompla.app.settings import SoundSettings
+from bompla.app.settings.dialog import SettingsDialog
 from bompla.app.slice.stage import SliceStage
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.stage_nav import StageNav
 from bompla.app.study.stage import StudyStage
-from bompla.app.theme import DAY, NIGHT, theme
+from bompla.app.theme import DAY, palette_of, theme
 from bompla.app.top_bar import TopBar
 from bompla.app.transport_bar import ListeningBar
 from bompla.audio.files import SUFFIXES
@@ -56,7 +57,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.session, self.playback = session, playback
         self.keys_sheet: KeySheet | None = None
-        self.sound_settings: SoundSettings | None = None
+        self.settings: SettingsDialog | None = None
         self._left = self._shut = False
         self.setWindowTitle("Bompla")
         self.setAcceptDrops(True)
@@ -72,6 +73,10 @@ class MainWindow(QMainWindow):
         session.project.opened.connect(self._opened)
         session.project.saved_changed.connect(self._show_title)
         theme().changed.connect(self._use_theme)
+        preferences().changed.connect(self._preferences_changed)
+        hints = QGuiApplication.styleHints()
+        if hints is not None:
+            hints.colorSchemeChanged.connect(self._desktop_changed)
         self._use_theme()
         self.go_to(0)
 
@@ -80,14 +85,14 @@ class MainWindow(QMainWindow):
             "open": self.choose_file, "add_sound": self.choose_sound_to_add, "save": self.save,
             "undo": self.session.store.undo, "redo": self.session.store.redo,
             "keys": self.show_keys,
-            "sound": self.show_sound, "play": self.playback.transport.toggle, "loop": self._set_loop, "click": self._set_click,
+            "settings": self.show_settings, "play": self.playback.transport.toggle, "loop": self._set_loop, "click": self._set_click,
         }
         ground = QWidget()
         ground.setObjectName("ground")
         column = QVBoxLayout(ground)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(1)
-        self.top_bar = TopBar(self.session, actions)
+        self.top_bar = TopBar(self.session, actions, self.open_path)
         column.addWidget(self.top_bar)
         middle = QHBoxLayout()
         middle.setSpacing(0)
@@ -117,7 +122,7 @@ class MainWindow(QMainWindow):
             "redo": self.session.store.redo, "to_start": self._to_start, "loop": self.listening.loop.click,
             "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
             "record": self.kit.record.click,
-            "colour": self.kit.colour.toggle, "capture": self.playback.recorder.capture, "sound": self.show_sound,
+            "colour": self.kit.colour.toggle, "capture": self.playback.recorder.capture, "settings": self.show_settings,
             "light": self._change_light, "keys": self.show_keys,
         }
         for index, stage in enumerate(self.stages):
@@ -167,13 +172,14 @@ class MainWindow(QMainWindow):
     def choose_file(self) -> None:
         """Ask which file to open."""
         kinds = f"Sounds, projects and MIDI files ({OPENABLE});;All files (*)"
-        name, _ = QFileDialog.getOpenFileName(self, "Open a sound or a project", "", kinds)
+        name, _ = QFileDialog.getOpenFileName(self, "Open a sound or a project", preferences().value.last_folder, kinds)
         if name:
             self.open_path(Path(name))
 
     def choose_sound_to_add(self) -> None:
         """Ask which sound to add to the project."""
-        name, _ = QFileDialog.getOpenFileName(self, "Add a sound to the project", "", f"Sounds ({OPENABLE});;All files (*)")
+        name, _ = QFileDialog.getOpenFileName(self, "Add a sound to the project", preferences().value.last_folder,
+                                              f"Sounds ({OPENABLE});;All files (*)")
         if name:
             self.session.requests.open(Path(name), add=True)
 
@@ -206,7 +212,8 @@ class MainWindow(QMainWindow):
         document = self.session.store.document
         if document is None:
             return None
-        name, _ = QFileDialog.getSaveFileName(self, "Save the project", f"{document.title}{SUFFIX}", f"Bompla projects (*{SUFFIX})")
+        name, _ = QFileDialog.getSaveFileName(self, "Save the project", _in_last_folder(f"{document.title}{SUFFIX}"),
+                                              f"Bompla projects (*{SUFFIX})")
         if not name:
             return None
         path = Path(name)
@@ -217,17 +224,17 @@ class MainWindow(QMainWindow):
         document = self.session.store.document
         if document is None:
             return
-        name, _ = QFileDialog.getSaveFileName(self, "Write a MIDI file", f"{document.title}.mid", "MIDI files (*.mid)")
+        name, _ = QFileDialog.getSaveFileName(self, "Write a MIDI file", _in_last_folder(f"{document.title}.mid"), "MIDI files (*.mid)")
         if name:
             path = Path(name)
             self.send_out.write_to(path if path.suffix.lower() in (".mid", ".midi") else path.with_name(path.name + ".mid"))
 
-    def show_sound(self) -> None:
-        """Show the settings of sound beside the window."""
-        if self.sound_settings is None:
-            self.sound_settings = SoundSettings(self.session, self.playback, self)
-        self.sound_settings.show()
-        self.sound_settings.raise_()
+    def show_settings(self) -> None:
+        """Show the settings beside the window."""
+        if self.settings is None:
+            self.settings = SettingsDialog(self.session, self.playback, self.show_keys, self)
+        self.settings.show()
+        self.settings.raise_()
 
     def show_keys(self) -> None:
         """Show the sheet of keys beside the window."""
@@ -304,9 +311,11 @@ class MainWindow(QMainWindow):
         if self._shut:
             return
         self._shut = True
+        placed = bytes(self.saveGeometry().toHex().data()).decode()
+        preferences().set(placed=placed, stage=self.stages[self.pages.currentIndex()].key)
         self.bring_in.shelf.close_all()
         self.study.close_all()
-        for beside in (self.keys_sheet, self.sound_settings, self.kit.practice):
+        for beside in (self.keys_sheet, self.settings, self.kit.practice):
             if beside is not None:  # before the engine: one that lent its device gives it back
                 beside.close()
         self.playback.close()
@@ -355,4 +364,21 @@ class MainWindow(QMainWindow):
         self.listening.blend.setValue(0 if self.listening.blend.value() >= 50 else 100)
 
     def _change_light(self) -> None:
-        theme().use(DAY if theme().palette is NIGHT else NIGHT)
+        preferences().set(theme="day" if theme().palette is not DAY else "night")
+
+    def _preferences_changed(self, before: Preferences, now: Preferences) -> None:
+        if before.theme != now.theme:
+            theme().use(palette_of(now.theme))
+
+    def _desktop_changed(self) -> None:
+        if preferences().value.theme == "system":
+            theme().use(palette_of("system"))
+
+    def place_as_before(self) -> None:
+        """Put the window where it was when it was last closed."""
+        self.restoreGeometry(QByteArray.fromHex(preferences().value.placed.encode()))
+
+
+def _in_last_folder(name: str) -> str:
+    """Return a file's name in the folder that was used last."""
+    return str(Path(preferences().value.last_folder) / name)

@@ -41,13 +41,18 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
     rows = [
         (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id % 32_768, hit.choke,
          int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance, output=hit.output),
-         hit.gate_frames, hit.release_frames)
+         hit.gate_frames, hit.release_frames, hit.number)
         for hit in baked.events
+    ]
+    rows += [
+        (note.at_frame, 0, note.length_frames, note.note, 0, int(Bus.MIDI), note.velocity,
+         sends_of(0.0, 0.0, kick=False, chance=note.chance), 0, 0, note.number)
+        for note in baked.notes
     ]
     for beat in range(baked.beats):
         place = clicks[0] if beat % baked.beats_per_bar == 0 else clicks[1]
         at = round(beat * baked.total_frames / baked.beats)
-        rows.append((at, place.offset, place.length, -1, 0, int(Bus.CLICK), 1.0, 0, 0, 0))
+        rows.append((at, place.offset, place.length, -1, 0, int(Bus.CLICK), 1.0, 0, 0, 0, 0))
     events = np.array(rows, dtype=EVENT)
     return events[np.argsort(events["at_frame"], kind="stable")]
 
@@ -86,7 +91,8 @@ def _ready(baked: Baked, gain: float) -> MixerState:
         offset += len(sound)
     pool = np.concatenate(parts) if parts else np.zeros((1, 2), np.float32)
     state = MixerState(np.ascontiguousarray(pool, dtype=np.float32))
-    state.events = event_list(baked, places, (Place(0, 0), Place(0, 0)))
+    events = event_list(baked, places, (Place(0, 0), Place(0, 0)))
+    state.events = events[events["bus"] != Bus.MIDI]
     state.event_times = state.events["at_frame"].copy()
     apply(state, command(Op.SPAN, offset=0, length=baked.total_frames))
     if baked.colour["on"]:

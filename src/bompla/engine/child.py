@@ -1,4 +1,4 @@
-"""The audio process: `python -m bompla.engine.child CONTROL POOL CAPTURE RATE BLOCK DEVICE MIDI CHANNELS`.
+"""The audio process: `python -m bompla.engine.child CONTROL POOL CAPTURE RATE BLOCK DEVICE MIDI CHANNELS MIDI_OUT MIDI_CHANNEL`.
 
 It imports NumPy and, if it is to play aloud, sounddevice; no Qt and no SciPy. It ends when its
 standard input closes, which happens when the window's process ends, however that came about.
@@ -20,10 +20,14 @@ from bompla.engine.ceiling import Ceiling
 from bompla.engine.colour import Rack
 from bompla.engine.devices import SIMULATED_NAME, SimulatedDevice, SystemDevice
 from bompla.engine.layout import POOL_FRAMES, Capture, Control, SharedMemory
+from bompla.engine.midi_out import NOTE_ON, SIMULATED_PORT, STOP, OutPort, Sender, output_names
 from bompla.engine.midi_port import MidiPort, port_names
 from bompla.engine.mixer import MixerState, apply, play_midi, render
 from bompla.engine.voices import MAX_BLOCK_FRAMES
 from bompla.errors import EngineError
+
+LOST_S, EVENED = 0.05, 0.05
+"""A block this far from where it was expected starts the count of time afresh; otherwise it moves it by such a share."""
 
 
 class Player:
@@ -39,6 +43,10 @@ class Player:
         self._rendered = 0
         self._rate, self._last_began = 48_000, 0.0
         self.port: MidiPort | None = None
+        self.sender: Sender | None = None
+        self.midi_channel = 9
+        self.latency_s = 0.0
+        self._origin_s: float | None = None
         self._status = control.state
 
     def prepare(self, sample_rate: int) -> str:
@@ -59,6 +67,7 @@ class Player:
     def begin(self) -> None:
         """Count frames from here on: what was rendered before was to warm up, and no device plays it."""
         self._rendered = self._state.clock = 0
+        self._origin_s = None
 
     def fill(self, out: NDArray[np.float32]) -> None:
         """Fill a block of any length."""
@@ -81,6 +90,10 @@ class Player:
             part = out[start : start + MAX_BLOCK_FRAMES]
             part[:] = render(self._state, len(part))
             peak = max(peak, self._ceiling.apply(part))
+            if self._state.leaving:
+                self._send_leaving(began, start)
+        if self.sender is not None and not self._state.playing:
+            self._heard_at(began)
         if self.keeps:
             self._capture.write(self._rendered, out)
         self._rendered += len(out)
@@ -95,6 +108,30 @@ class Player:
         status["worst_s"] = max(float(status["worst_s"][0]), time.perf_counter() - began)
         status["rendered_frames"] = self._rendered
         status["told"] += 1
+
+    def _heard_at(self, began: float) -> float:
+        """Return when the first frame of this block is heard, evened over the blocks that a device asks for in bursts."""
+        origin = began - self._rendered / self._rate
+        if self._origin_s is None or abs(origin - self._origin_s) > LOST_S:
+            self._origin_s = origin
+        self._origin_s += (origin - self._origin_s) * EVENED
+        return self._origin_s + self._rendered / self._rate + self.latency_s
+
+    def _send_leaving(self, began: float, start: int) -> None:
+        """Have what leaves as MIDI, in the part of this block from `start` on, sent at the moment at which its sound is heard."""
+        heard = self._heard_at(began)
+        leaving, sender = self._state.leaving, self.sender
+        if sender is not None:
+            for wait, message, length in leaving:
+                when = heard + (start + wait) / self._rate
+                if message[0] == NOTE_ON:
+                    sender.note(when, self.midi_channel, message[1], message[2], length / self._rate)
+                else:
+                    if message[0] == STOP:
+                        sender.release(when)
+                    if self._state.tick_frames > 0.0:
+                        sender.at(when, message)
+        leaving.clear()
 
     def count_underrun(self) -> None:
         """Count a block that came too late."""
@@ -130,9 +167,21 @@ def _open_port(player: Player, name: str) -> str:
     return ""
 
 
+def _open_output(player: Player, control: Control, name: str) -> str:
+    """Open a MIDI output, and return a sentence where that cannot be done."""
+    if not name:
+        return ""
+    try:
+        send = (lambda _message: None) if name == SIMULATED_PORT else OutPort(name).send
+    except OSError as error:
+        return f"No MIDI output can be used ({error}); choose another in the settings."
+    player.sender = Sender(send, control.tell_left)
+    return ""
+
+
 def list_devices() -> None:
     """Print what can be played to and from, as JSON: `--list`."""
-    found: dict[str, list[str]] = {"outputs": [], "inputs": port_names()}
+    found: dict[str, list[str]] = {"outputs": [], "inputs": port_names(), "midi_outputs": output_names()}
     with contextlib.suppress(Exception):
         import sounddevice
 
@@ -152,6 +201,9 @@ def main(arguments: list[str]) -> None:
     player = Player(control, pool, Capture(SharedMemory.attach(capture_fd)), channels)
     message = player.prepare(sample_rate)
     midi_message = _open_port(player, arguments[6] if len(arguments) > 6 else "")
+    if len(arguments) > 9:
+        player.midi_channel = int(arguments[9]) - 1
+        midi_message = f"{midi_message} {_open_output(player, control, arguments[8])}".strip()
     player.fill(np.zeros((block_frames, channels), np.float32))
     player.begin()
     gc.collect()
@@ -159,6 +211,7 @@ def main(arguments: list[str]) -> None:
     device, device_message = open_device(player, sample_rate=sample_rate, block_frames=block_frames, name=arguments[5],
                                          channels=channels)
     message = f"{message} {device_message} {midi_message}".strip()
+    player.latency_s = device.latency_s
     status = control.state
     status["kind"], status["sample_rate"], status["block_frames"] = int(device.kind), sample_rate, block_frames
     status["latency_s"], status["channels"] = device.latency_s, device.channels
@@ -169,6 +222,8 @@ def main(arguments: list[str]) -> None:
         while sys.stdin.buffer.read(4096):
             pass
     device.close()
+    if player.sender is not None:
+        player.sender.close()
 
 
 if __name__ == "__main__":

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.engine.bounce import click_sounds, event_list
+from bompla.engine.choice import SoundChoice
 from bompla.engine.layout import (
     CAPTURE_FRAMES,
     CONTROL_BYTES,
@@ -29,6 +30,7 @@ from bompla.engine.layout import (
     SharedMemory,
     sends_of,
 )
+from bompla.engine.midi_out import CLOCKS_PER_BEAT
 from bompla.engine.mixer import command
 from bompla.engine.pool import Place, PoolPlan
 from bompla.errors import EngineError
@@ -72,17 +74,10 @@ class EngineState:
 class Engine:
     """Plays a baked loop in a process of its own. Nothing here blocks the caller."""
 
-    def __init__(self, *, device: str = "", sample_rate: int = 48_000, block_frames: int = 256, midi_input: str = "",
-                 channels: int = 2) -> None:
-        """Prepare an engine for the named device, the system's default one, or `SIMULATED_NAME`, and a MIDI input, if any.
-
-        It plays to 2, 4, 6 or 8 `channels`, or to 2 where the device has fewer.
-        """
+    def __init__(self, choice: SoundChoice = SoundChoice(), *, sample_rate: int = 48_000) -> None:  # noqa: B008  # an immutable value
+        """Prepare an engine for what was chosen; it plays to 2 channels where the device has fewer than were asked for."""
         self.sample_rate = sample_rate
-        self._block_frames = block_frames
-        self._device = device
-        self._midi_input = midi_input
-        self._channels = channels
+        self.chosen = choice
         self._zones: Place | None = None
         self._zone_count = 0
         self._colour = b""
@@ -105,6 +100,7 @@ class Engine:
         self._looping = True
         self._span = (0.0, 1.0)
         self._total_frames = 0
+        self._tick_frames = 0.0
         self._playing = False
         self._beat = (0, 0.0)
         self._started_at = 0.0
@@ -118,8 +114,8 @@ class Engine:
         self._control_memory = SharedMemory.make("bompla-control", CONTROL_BYTES)
         self._control = Control(self._control_memory)
         descriptors = (self._control_memory.descriptor, self._pool.descriptor, self._capture_memory.descriptor)
-        arguments = [*map(str, descriptors), str(self.sample_rate), str(self._block_frames), self._device, self._midi_input,
-                     str(self._channels)]
+        arguments = [*map(str, descriptors), str(self.sample_rate), str(self.chosen.block_frames), self.chosen.device,
+                     self.chosen.midi_input, str(self.chosen.channels), self.chosen.midi_output, str(self.chosen.midi_channel)]
         environment = dict(os.environ, OMP_NUM_THREADS="1", OPENBLAS_NUM_THREADS="1")
         try:
             self._process = subprocess.Popen(
@@ -238,6 +234,7 @@ class Engine:
             self._send(Op.ORIGINAL, offset=place.offset, length=place.length)
             self._send_span()
             self._send(Op.EVENTS, offset=self._events.offset, length=self._event_count)
+            self._send_tick()
             self._send(Op.SEEK, offset=position)
         if self._zones is not None:
             self._send(Op.ZONES, offset=self._zones.offset, length=self._zone_count)
@@ -265,6 +262,9 @@ class Engine:
         if original is not old_original or baked.total_frames != self._total_frames:
             self._total_frames = baked.total_frames
             self._send_span()
+        if (tick_frames := baked.total_frames / max(1, baked.beats) / CLOCKS_PER_BEAT) != self._tick_frames:
+            self._tick_frames = tick_frames
+            self._send_tick()
         self._send(Op.EVENTS, offset=self._events.offset, length=self._event_count)
         self.set_colour(baked.colour)
         for _, place in gone:
@@ -274,20 +274,15 @@ class Engine:
         if old_original is not None and old_original is not original:
             self._give_back(old_original[1])
 
-    def use(self, *, device: str, block_frames: int, midi_input: str, channels: int = 2) -> None:
-        """Play to another device, in other blocks, or listen to another MIDI input: the audio process is started again."""
-        self._device, self._block_frames, self._midi_input, self._channels = device, block_frames, midi_input, channels
+    def use(self, choice: SoundChoice) -> None:
+        """Play to another device, in other blocks, or to and from other MIDI ports: the audio process is started again."""
+        self.chosen = choice
         position = self.state.position
         self.close()
         self._restarts, self._again_at = 0, 0.0
         self._last_position = position
         self.start()
         self._send_all()
-
-    @property
-    def chosen(self) -> tuple[str, int, str, int]:
-        """The device, block length, MIDI input and channels asked for."""
-        return self._device, self._block_frames, self._midi_input, self._channels
 
     def set_zones(self, zones: Iterable[PlayedNote]) -> None:
         """Tell what MIDI notes play; notes whose sound is not there yet are left out."""
@@ -335,6 +330,10 @@ class Engine:
             part = content[start : start + 8]
             self._send(Op.MIDI, offset=int.from_bytes(part.ljust(8, b"\0"), "little", signed=True), length=len(part), x=float(at_frame))
 
+    def left(self) -> list[tuple[float, bytes]]:
+        """Return the MIDI messages that left since the last call, each with when, on the clock of `time.perf_counter`."""
+        return self._control.read_left() if self._control is not None else []
+
     def played(self) -> list[tuple[int, int, int, int, int, int]]:
         """Return the pads struck since the last call, as (frame, position, pad, velocity, playing, pitch)."""
         return self._control.read_played() if self._control is not None else []
@@ -364,6 +363,10 @@ class Engine:
             length = self._total_frames
             start, end = round(self._span[0] * length), round(self._span[1] * length)
             self._send(Op.SPAN, offset=start, length=max(1, end - start))
+
+    def _send_tick(self) -> None:
+        """Say how long a 24th of a beat is, where that is to be told to others."""
+        self._send(Op.TICK, x=self._tick_frames if self.chosen.midi_output and self.chosen.midi_clock else 0.0)
 
     def set_looping(self, looping: bool) -> None:
         """Choose whether the loop begins again at its end."""

@@ -40,14 +40,16 @@ class Op(IntEnum):
     COLOUR = 14
     LET_GO = 15
     TOUCH = 16
+    TICK = 17
 
 
 class Bus(IntEnum):
-    """Where a voice sounds: the pattern, the click, or what is played by hand."""
+    """Where a voice sounds: the pattern, the click, what is played by hand; or a note that leaves as MIDI."""
 
     PATTERN = 0
     CLICK = 1
     LIVE = 2
+    MIDI = 3
 
 
 class DeviceKind(IntEnum):
@@ -86,9 +88,14 @@ EVENT = np.dtype(
         ("sends", "<u4"),
         ("gate", "<i4"),
         ("release", "<i4"),
+        ("hit", "<u4"),
     ]
 )
-"""A hit to be played, 40 bytes: when in the loop, which sound of the pool, how loud; after `gate` frames, if any, it is let go."""
+"""A hit to be played, 44 bytes: when in the loop, which sound of the pool, how loud; after `gate` frames, if any, it is let go.
+
+All that one hit plays shares its number `hit`, by which chance decides. A note that leaves has its number in `pad`, its velocity in
+`gain`, and its length in frames.
+"""
 
 KICK_FLAG = 1 << 16
 OUTPUT_SHIFT = 17
@@ -124,6 +131,9 @@ PLAYED = np.dtype(
 )
 """A pad struck by hand, 32 bytes: the frame since the start, the place in the loop, whether it played."""
 
+LEFT = np.dtype([("when_s", "<f8"), ("size", "<u4"), ("message", "u1", 4)])
+"""A MIDI message that left, 16 bytes, with when it did on the clock of `time.perf_counter`."""
+
 STATE = np.dtype(
     [
         ("told", "<u8"),
@@ -153,7 +163,9 @@ RING_AT = 4096
 STATE_AT = 64
 PLAYED_SIZE = 1024
 PLAYED_AT = RING_AT + RING_SIZE * COMMAND.itemsize
-CONTROL_BYTES = PLAYED_AT + PLAYED_SIZE * PLAYED.itemsize
+LEFT_SIZE = 2048
+LEFT_AT = PLAYED_AT + PLAYED_SIZE * PLAYED.itemsize
+CONTROL_BYTES = LEFT_AT + LEFT_SIZE * LEFT.itemsize
 POOL_FRAMES = 1 << 26
 """512 MB of address space; memory is taken only where sound is written."""
 
@@ -191,9 +203,11 @@ class Control:
     """The command ring and the state block, seen from either side."""
 
     def __init__(self, shared: SharedMemory) -> None:
-        self._counters: NDArray[np.uint64] = np.frombuffer(shared.memory, "<u8", 3)
+        self._counters: NDArray[np.uint64] = np.frombuffer(shared.memory, "<u8", 4)
         self._played = np.frombuffer(shared.memory, PLAYED, PLAYED_SIZE, PLAYED_AT)
         self._played_read = int(self._counters[2])
+        self._left = np.frombuffer(shared.memory, LEFT, LEFT_SIZE, LEFT_AT)
+        self._left_read = int(self._counters[3])
         self._ring = np.frombuffer(shared.memory, COMMAND, RING_SIZE, RING_AT)
         self.state = np.frombuffer(shared.memory, STATE, 1, STATE_AT)
         self._written = int(self._counters[0])
@@ -218,6 +232,19 @@ class Control:
         self._counters[1] = written
         return commands
 
+    def tell_left(self, when_s: float, message: bytes) -> None:
+        """Tell the window of a MIDI message that left."""
+        written = int(self._counters[3])
+        self._left[written % LEFT_SIZE] = (when_s, len(message), tuple(message.ljust(4, b"\0")))
+        self._counters[3] = written + 1
+
+    def read_left(self) -> list[tuple[float, bytes]]:
+        """Return the MIDI messages that left since, oldest first, each with when; those that were overwritten are lost."""
+        written = int(self._counters[3])
+        first = max(self._left_read, written - LEFT_SIZE)
+        self._left_read = written
+        rows = [self._left[n % LEFT_SIZE] for n in range(first, written)]
+        return [(float(row["when_s"]), bytes(row["message"][: int(row["size"])])) for row in rows]
 
     def tell_played(self, strikes: list[tuple[int, int, int, int, int, int]]) -> None:
         """Tell the window of pads struck, as (frame, position, pad, velocity, playing, pitch)."""

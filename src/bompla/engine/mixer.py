@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, PADS_END, ZONE, Bus, Op
+from bompla.engine.midi_out import CLOCK, CLOCKS_PER_SIXTEENTH, CONTINUE, NOTE_ON, SONG_POSITION, START, STOP
 from bompla.engine.midi_port import EVERY_NOTE, MidiParser
 from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Block, Ramp, Strip, Voice
 from bompla.units import MOST_RAISED_DB, db_to_gain
@@ -58,6 +59,9 @@ class MixerState:
     due: list[tuple[int, bytes]] = field(default_factory=list)
     delay: int = 0
     served: int = 0
+    tick_frames: float = 0.0
+    leaving: list[tuple[int, bytes, int]] = field(default_factory=list)
+    announce: bool = False
     pairs: int = 1
     out: Block = field(init=False)
     direct: Block = field(init=False)
@@ -96,7 +100,7 @@ def apply(state: MixerState, record: NDArray[np.void]) -> None:
             state.played.append((state.position, pad, int(record["flag"]), int(state.playing), 0))
     elif op == Op.PLAY:
         if not state.playing and state.span_end > state.span_start:
-            state.playing = True
+            state.playing = state.announce = True
             state.delay = offset
         state.stopping = False
         state.transport.to(1.0)
@@ -107,6 +111,9 @@ def apply(state: MixerState, record: NDArray[np.void]) -> None:
     elif op == Op.SEEK:
         state.position = max(state.span_start, min(offset, max(state.span_start, state.span_end - 1)))
         _fade_all(state, Bus.PATTERN, Bus.CLICK)
+        if state.playing and not state.announce:
+            state.leaving.append((0, bytes((STOP,)), 0))
+            state.announce = True
     elif op == Op.EVENTS:
         state.events = np.frombuffer(_bytes(state, offset, length * EVENT.itemsize), EVENT)
         state.event_times = state.events["at_frame"].copy()
@@ -147,6 +154,8 @@ def _play_by_hand(state: MixerState, op: int, record: NDArray[np.void], offset: 
             play_midi(state, content)
     elif op == Op.TOUCH:
         state.touch = float(record["x"])
+    elif op == Op.TICK:
+        state.tick_frames = float(record["x"])
     elif op == Op.LET_GO:
         _let_go(state, int(record["pad"]))
     elif op == Op.COLOUR:
@@ -268,15 +277,19 @@ def _advance(state: MixerState, out: Block, at: int, frames: int) -> int:
     if state.stopping:
         count = min(count, state.transport.frames_left)
     if count > 0:
+        _tell_clock(state, at, count)
         first, last = np.searchsorted(state.event_times, (state.position, state.position + count))
         for index in range(int(first), int(last)):
             event = state.events[index]
             if state.stopping or (event["bus"] == Bus.CLICK and not state.click):
                 continue
             missed = int(event["sends"]) >> 24
-            if missed and _drawn(state.passes, index) < missed:
+            if missed and _drawn(state.passes, int(event["hit"])) < missed:
                 continue
             wait = at + int(event["at_frame"]) - state.position
+            if event["bus"] == Bus.MIDI:
+                state.leaving.append((wait, bytes((NOTE_ON, int(event["pad"]), int(event["gain"]))), int(event["length"])))
+                continue
             voice = Voice(int(event["offset"]), int(event["length"]), float(event["gain"]), int(event["pad"]),
                           int(event["choke"]), int(event["bus"]), wait, int(event["sends"]))
             if event["gate"] > 0:
@@ -285,19 +298,43 @@ def _advance(state: MixerState, out: Block, at: int, frames: int) -> int:
         _mix_original(state, out[at : at + count], count)
         state.position += count
     if state.stopping and state.transport.frames_left == 0:
-        state.playing = state.stopping = False
+        _end_playing(state, at + count)
     elif state.position >= state.span_end:
         state.position = state.span_start
         state.passes += 1
         if not state.looping:
-            state.playing = state.stopping = False
+            _end_playing(state, at + count)
             state.transport.to(0.0)
     return count
 
 
-def _drawn(passes: int, index: int) -> int:
+def _end_playing(state: MixerState, at: int) -> None:
+    state.playing = state.stopping = state.announce = False
+    state.leaving.append((at, bytes((STOP,)), 0))
+
+
+def _tell_clock(state: MixerState, at: int, count: int) -> None:
+    """Tell who follows along that it starts, and each 24th of a beat that passes (MIDI 1.0, system real time)."""
+    if state.tick_frames <= 0.0:
+        state.announce = False
+        return
+    if state.announce:
+        state.announce = False
+        if state.position <= state.span_start:
+            state.leaving.append((at, bytes((START,)), 0))
+        else:
+            sixteenth = min(16_383, int(state.position / (CLOCKS_PER_SIXTEENTH * state.tick_frames)))
+            state.leaving.append((at, bytes((SONG_POSITION, sixteenth & 127, sixteenth >> 7)), 0))
+            state.leaving.append((at, bytes((CONTINUE,)), 0))
+    tick = int(np.ceil(state.position / state.tick_frames - 1e-9))
+    while (frame := round(tick * state.tick_frames)) < state.position + count:
+        state.leaving.append((at + max(0, frame - state.position), bytes((CLOCK,)), 0))
+        tick += 1
+
+
+def _drawn(passes: int, hit: int) -> int:
     """Return a number from 0 to 254 that is always the same for a hit in a pass (multiplicative hashing, Knuth 1973)."""
-    mixed = (passes * 2_654_435_761 + (index + 1) * 2_246_822_519) & 0xFFFFFFFF
+    mixed = (passes * 2_654_435_761 + (hit + 1) * 2_246_822_519) & 0xFFFFFFFF
     return ((mixed ^ mixed >> 15) * 2_654_435_761 & 0xFFFFFFFF) % 255
 
 

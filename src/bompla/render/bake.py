@@ -17,7 +17,7 @@ from bompla.model.drums import BANDS_HZ
 from bompla.model.loop import Loop
 from bompla.model.shape import PLAIN
 from bompla.render.band import only_band
-from bompla.render.events import BY_SLICES, STRETCHED, Baked, BakeRequest, SoundKey, colour_values, played_hits, wanted_sounds
+from bompla.render.events import BY_SLICES, STRETCHED, Baked, BakeRequest, SoundKey, colour_values, played_hits, sent_notes, wanted_sounds
 from bompla.render.levels import FADE_OUT_MS, fade_out_ms
 from bompla.render.shaping import shaped
 from bompla.render.speed import ATTACKS_KEPT_BELOW, at_rate, at_speed
@@ -43,9 +43,10 @@ def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Ba
     frames_per_beat = original.shape[0] / document.loop.beats
     events = tuple(hit for hit in played_hits(document, clip, hits, frames_per_beat, rate)
                    if hit.at_frame < beats * frames_per_beat and hit.pad_id not in request.silenced)
+    notes = tuple(note for note in sent_notes(document, hits, frames_per_beat, request.silenced) if note.at_frame < beats * frames_per_beat)
     meter = document.loop.meter if passages else pattern_meter(document)
     return Baked(rate, original, sounds, events, beats, meter.beats_per_bar, document.loop.beats, request.speed,
-                 colour_values(document, frames_per_beat / rate), clip.content_hash, original_key)
+                 colour_values(document, frames_per_beat / rate), clip.content_hash, original_key, notes)
 
 
 def _original(request: BakeRequest, before: Baked | None) -> tuple[tuple[object, ...], NDArray[np.float32]]:

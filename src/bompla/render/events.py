@@ -25,6 +25,8 @@ WAYS = {STRETCHED: "stretched", BY_SLICES: "by its slices", AS_TAPE: "as a tape"
 
 SLOWEST, FASTEST = 0.2, 4.0
 MAX_SOUND_S = 12.0
+SENT_BEATS = 0.125
+"""The length of a note that leaves as MIDI, where its hit has none."""
 
 
 class SoundKey(NamedTuple):
@@ -53,7 +55,8 @@ class Baked:
     `original` has shape (frames, 2); `sounds` holds a pad sound for each stretch of the source
     that a layer plays; `events` are the hits of the pattern in order of time. `speed` is how fast the
     loop goes against the source, `colour` what the kit is coloured by, as the engine takes it. What plays
-    is `beats` long; where that is longer than the original, the original repeats. `content_hash` is that of the source, and
+    is `beats` long; where that is longer than the original, the original repeats. `notes` leave as MIDI.
+    `content_hash` is that of the source, and
     `original_key` tells what the original was made of.
     """
 
@@ -68,6 +71,7 @@ class Baked:
     colour: Mapping[str, object] = field(default_factory=lambda: {"on": False, "dry": 0.0, "beat_s": 0.5, "chain": []})
     content_hash: str = ""
     original_key: tuple[object, ...] = ()
+    notes: tuple[SentNote, ...] = ()
 
     @property
     def frames(self) -> int:
@@ -124,6 +128,34 @@ class PlayedHit:
     release_frames: int = 0
     chance: float = 1.0
     output: int = 0
+    number: int = 0
+
+
+@dataclass(frozen=True, kw_only=True)
+class SentNote:
+    """A hit as it leaves as MIDI, in frames of the engine; what one hit plays and sends shares its `number`, by which chance decides."""
+
+    at_frame: int
+    note: int
+    velocity: int
+    length_frames: int
+    chance: float = 1.0
+    number: int = 0
+
+
+def sent_notes(document: Document, hits: Iterable[Hit], frames_per_beat: float, silenced: frozenset[int]) -> list[SentNote]:
+    """Return the hits of all but the silenced pads as MIDI notes, in order of time.
+
+    A note is its pad's, by the hit's pitch higher or lower; one without length is a 32nd long.
+    """
+    notes = {pad.id: pad.note for pad in document.pads}
+    made = [
+        SentNote(at_frame=round(hit.at_beats * frames_per_beat), note=min(127, max(0, round(notes[hit.pad_id] + hit.pitch))),
+                 velocity=min(127, max(1, hit.velocity)),
+                 length_frames=max(1, round((hit.length_beats or SENT_BEATS) * frames_per_beat)), chance=hit.chance, number=number)
+        for number, hit in enumerate(hits) if hit.at_beats >= 0.0 and hit.pad_id not in silenced
+    ]
+    return sorted(made, key=lambda note: note.at_frame)
 
 
 def sound_key(document: Document, pad: Pad, layer: Layer, clip: Clip, pitch: float = 0.0) -> SoundKey:
@@ -173,7 +205,7 @@ def played_hits(
     pads = {pad.id: pad for pad in document.pads}
     result: list[PlayedHit] = []
     turns: dict[int, int] = {}
-    for hit in hits:
+    for number, hit in enumerate(hits):
         if hit.at_beats < 0.0:
             continue
         for pad in with_stacked(pads, pads[hit.pad_id]):
@@ -187,7 +219,8 @@ def played_hits(
             result.append(PlayedHit(
                 at_frame=at, sound=key, pad_id=pad.id, choke=pad.choke_set, gain=strike_gain(pad, layer, hit.velocity, hit.gain_db),
                 room=pad.shape.room, echo=pad.shape.echo, kick=pad.drum == "kick", gate_frames=gate,
-                release_frames=ms_to_samples(pad.shape.release_ms, sample_rate), chance=hit.chance, output=pad.shape.output))
+                release_frames=ms_to_samples(pad.shape.release_ms, sample_rate), chance=hit.chance, output=pad.shape.output,
+                number=number))
     return sorted(result, key=lambda played: played.at_frame)
 
 

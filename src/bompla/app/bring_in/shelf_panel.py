@@ -6,14 +6,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 import platformdirs
-from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit
 
 from bompla.app.bring_in.shelf_list import SORTS, ShelfFilter, ShelfModel, ShelfView
 from bompla.app.bring_in.shelf_scanner import ShelfScanner
 from bompla.app.bring_in.shelf_sender import ShelfSender
 from bompla.app.commands import tip
-from bompla.app.kept import kept_text
+from bompla.app.preferences import preferences
 from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
@@ -108,7 +107,7 @@ class ShelfPanel(Panel):
         """Show the folder that was last chosen, or our own loops; called once, when the stage is first shown."""
         if not self._started:
             self._started = True
-            kept = kept_text("shelf")
+            kept = preferences().value.shelf_folder
             if kept and Path(kept).is_dir():
                 self.show_folder(Path(kept))
             else:
@@ -118,7 +117,7 @@ class ShelfPanel(Panel):
         """Show the loops that ship with Bompla."""
         self.folder = None
         self.heading.setText(f"Shelf · {NAME_OF_DEMO}")
-        QSettings("bompla", "bompla").remove("shelf")
+        preferences().set(shelf_folder="")
         self.scanner.scan([loop_paths()[0].parent])
 
     def choose_folder(self) -> None:
@@ -131,7 +130,7 @@ class ShelfPanel(Panel):
         """Show the loops of a folder and its subfolders."""
         self.folder = folder
         self.heading.setText(f"Shelf · {folder.name or folder}")
-        QSettings("bompla", "bompla").setValue("shelf", str(folder))
+        preferences().set(shelf_folder=str(folder))
         self.cancel.show()
         self.scanner.scan([folder])
 

@@ -9,10 +9,10 @@ from pathlib import Path
 
 import msgspec
 from msgspec.structs import replace
-from PyQt6.QtCore import QObject, QSettings, QStandardPaths, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, QStandardPaths, QTimer, pyqtSignal
 
-from bompla.app.kept import kept_text
 from bompla.app.messages import MessageHub
+from bompla.app.preferences import preferences
 from bompla.app.project.project import Project
 from bompla.app.project.store import DocumentStore
 from bompla.app.project.tasks import Task, Threads, Token
@@ -23,7 +23,6 @@ from bompla.export.options import ExportOptions, checked
 from bompla.export.request import ExportRequest
 from bompla.model.document import Document
 
-OPTIONS, FOLDER, DRAGGED = "sent/options", "sent/folder", "sent/dragged"
 LOOK_MS = 80
 TICKED_AT_FIRST = ("midi", "loop", "slice", "sfz")
 
@@ -93,16 +92,16 @@ class Outgoing(QObject):
     @property
     def folder(self) -> Path:
         """Where folders of exports go."""
-        return Path(kept_text(FOLDER) or _music() / "Bompla")
+        return Path(preferences().value.export_folder or _music() / "Bompla")
 
     @property
     def drag_folder(self) -> Path:
         """Where files lie that are dragged or copied out: other programs refer to them there, so they stay."""
-        return Path(kept_text(DRAGGED) or _music() / "Bompla" / "dragged")
+        return Path(preferences().value.drag_folder or _music() / "Bompla" / "dragged")
 
     def set_folder(self, folder: Path, *, dragged: bool = False) -> None:
         """Choose where exports, or what is dragged out, go."""
-        QSettings("bompla", "bompla").setValue(DRAGGED if dragged else FOLDER, str(folder))
+        preferences().set(**{"drag_folder" if dragged else "export_folder": str(folder)})
         self.options_changed.emit()
 
     def set_options(self, **values: object) -> bool:
@@ -113,7 +112,7 @@ class Outgoing(QObject):
             self._hub.trouble(str(error))
             return False
         self.options = made
-        QSettings("bompla", "bompla").setValue(OPTIONS, msgspec.json.encode(made).decode())
+        preferences().set(export_options=msgspec.to_builtins(made))
         self.options_changed.emit()
         return True
 
@@ -208,8 +207,8 @@ def show_in_folder(path: Path) -> None:
 
 def _kept_options() -> ExportOptions:
     try:
-        return checked(msgspec.json.decode(kept_text(OPTIONS).encode(), type=ExportOptions))
-    except (msgspec.DecodeError, ExportError):
+        return checked(msgspec.convert(preferences().value.export_options, ExportOptions))
+    except (msgspec.ValidationError, ExportError):
         return ExportOptions()
 
 

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.analysis.params import AnalysisParams
 from bompla.app.messages import MessageHub
+from bompla.app.preferences import preferences
 from bompla.app.project.analysis_process import AnalysisProcess
 from bompla.app.project.project import Project
 from bompla.app.project.project_state import Loaded, ProjectSound, Work, loaded_of
@@ -102,10 +103,18 @@ class Requests(QObject):
         self.cancel()
         self._set_work(Work(f"opening {path.name}", 0.0))
         if path.suffix.lower() == SUFFIX:
-            self._run(_open_project, path, lambda found: self._project.load(found, path=path))
+            self._run(_open_project, path, lambda found: self._opened(path, found))
         else:
             adding = add and bool(self._project.sounds)
-            self._run(_read, path, lambda clip: self._analyse(path, clip, str(path), adding=adding))
+            self._run(_read, path, lambda clip: self._take_read(path, clip, adding=adding))
+
+    def _opened(self, path: Path, found: Loaded) -> None:
+        self._project.load(found, path=path)
+        preferences().add_recent(path)
+
+    def _take_read(self, path: Path, clip: Clip, *, adding: bool) -> None:
+        preferences().add_recent(path)
+        self._analyse(path, clip, str(path), adding=adding)
 
     def add_clip(self, clip: Clip, name: str) -> None:
         """Analyse a sound that is in memory, and add it to the project."""

@@ -17,9 +17,12 @@ FIRST_LOOK_S, LAST_LOOK_S = 5, 60
 
 
 class DeviceLister(QObject):
-    """Asks a process of its own for the devices, so that a slow driver holds nothing up; `found` carries outputs and MIDI inputs."""
+    """Asks a process of its own for the devices, so that a slow driver holds nothing up.
 
-    found = pyqtSignal(list, list)
+    `found` carries sound outputs, MIDI inputs and MIDI outputs.
+    """
+
+    found = pyqtSignal(list, list, list)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -56,7 +59,7 @@ class DeviceLister(QObject):
         except ValueError:
             listed = {}
         process.deleteLater()
-        self.found.emit(listed.get("outputs", []), listed.get("inputs", []))
+        self.found.emit(listed.get("outputs", []), listed.get("inputs", []), listed.get("midi_outputs", []))
 
 
 class DeviceWatch(QObject):
@@ -82,11 +85,11 @@ class DeviceWatch(QObject):
     def missing(self) -> bool:
         """Whether the simulated device stands in for one that was chosen."""
         state = self._engine.state
-        return state.ready and state.kind == DeviceKind.SIMULATED and self._engine.chosen[0] != SIMULATED_NAME
+        return state.ready and state.kind == DeviceKind.SIMULATED and self._engine.chosen.device != SIMULATED_NAME
 
     def try_again(self) -> None:
         """Play to the chosen device, if there is one now."""
-        self._transport.use_device(*self._engine.chosen)
+        self._transport.use_device(self._engine.chosen)
 
     def _device_changed(self) -> None:
         if self.missing:
@@ -95,10 +98,10 @@ class DeviceWatch(QObject):
             self.timer.stop()
             self._wait_s = FIRST_LOOK_S
 
-    def _found(self, outputs: list[str], _inputs: list[str]) -> None:
+    def _found(self, outputs: list[str], _inputs: list[str], _midi_outputs: list[str]) -> None:
         if not self.missing:
             return
-        wanted = self._engine.chosen[0]
+        wanted = self._engine.chosen.device
         self._wait_s = min(LAST_LOOK_S, 2 * self._wait_s)
         if wanted in outputs or (not wanted and outputs):
             self.try_again()

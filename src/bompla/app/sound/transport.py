@@ -7,6 +7,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from bompla.app.project.session import Session
 from bompla.app.sound.bake import Baking
 from bompla.app.sound.recording import Recorder
+from bompla.engine.choice import SoundChoice
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine, EngineState
 from bompla.engine.layout import DeviceKind
@@ -106,10 +107,10 @@ class Transport(QObject):
         self.click = on
         self._engine.set_click(on)
 
-    def use_device(self, device: str, block_frames: int, midi_input: str, channels: int = 2) -> None:
-        """Play to another device, or listen to another MIDI input."""
+    def use_device(self, choice: SoundChoice) -> None:
+        """Play to another device, or to and from other MIDI ports."""
         try:
-            self._engine.use(device=device, block_frames=block_frames, midi_input=midi_input, channels=channels)
+            self._engine.use(choice)
         except EngineError as error:
             self._session.hub.trouble(str(error))
 
@@ -161,6 +162,6 @@ class Transport(QObject):
             self._device = text
             self.device_changed.emit(text)
             if state.message:
-                again = state.kind == DeviceKind.SIMULATED and self._engine.chosen[0] != SIMULATED_NAME
+                again = state.kind == DeviceKind.SIMULATED and self._engine.chosen.device != SIMULATED_NAME
                 self._session.hub.note(state.message, button="Try again" if again else "",
-                                       action=(lambda: self.use_device(*self._engine.chosen)) if again else None)
+                                       action=(lambda: self.use_device(self._engine.chosen)) if again else None)

@@ -1,16 +1,17 @@
-"""Settings of sound: what plays, in what blocks, which MIDI input, and the input latency."""
+"""Settings of sound: what plays, in what blocks, and the input latency."""
 
 from __future__ import annotations
 
 import json
 import sys
+from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import QProcess, QSettings, QTimer
-from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtCore import QProcess, QTimer
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
-from bompla.app.kept import kept_number
-from bompla.app.project.session import Session
+from bompla.app.preferences import preferences
+from bompla.app.settings.choosing import use_sound
 from bompla.app.sound.device_watch import DeviceLister
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import button, combo, label
@@ -22,42 +23,31 @@ from bompla.model.wording import counted
 CHANNELS = (2, 4, 6, 8)
 BLOCKS = (64, 128, 256, 512, 1024)
 TEST_CLICKS, TEST_BEAT_S = 10, 0.6
-TOUCHES = (
-    ("linear", 1.0), ("harder", 0.6), ("softer", 1.6), ("fixed, full velocity", 0.0)
-)
 
 
-class SoundSettings(QDialog):
-    """The settings, beside the window; each change is heard at once."""
+class SoundPage(QWidget):
+    """What plays; each change is heard at once."""
 
-    def __init__(self, session: Session, playback: Playback, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setWindowTitle("Sound")
-        self.resize(460, 300)
-        self._session, self._playback = session, playback
-        self._lister = DeviceLister(self)
-        self._lister.found.connect(self._fill)
+    def __init__(self, playback: Playback, lister: DeviceLister) -> None:
+        super().__init__()
+        self._playback, self._lister = playback, lister
+        lister.found.connect(lambda outputs, _inputs, _midi_outputs: self._fill(outputs))
         self._loopback: QProcess | None = None
         self._problem = ""
         self._test_from = 0.0
         self._test_strikes: list[float] = []
         column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
         grid = QGridLayout()
         grid.setColumnStretch(1, 1)
         column.addLayout(grid)
-        self.output, self.channels, self.block, self.midi = (
-            combo(name) for name in ("Output device", "Outputs", "Block length", "MIDI input"))
-        rows = (("output device", self.output), ("outputs", self.channels), ("block length", self.block), ("MIDI input", self.midi))
-        for row, (text, box) in enumerate(rows):
-            grid.addWidget(label(text, "dim"), row, 0)
+        self.output, self.channels, self.block = (combo(name) for name in ("Output device", "Outputs", "Block length"))
+        for row, (text, box) in enumerate((("output device", self.output), ("outputs", self.channels), ("block length", self.block))):
+            name = label(text, "dim")
+            name.setBuddy(box)
+            grid.addWidget(name, row, 0)
             grid.addWidget(box, row, 1)
             box.activated.connect(self._use)
-        self.touch = combo("Velocity curve")
-        for text, exponent in TOUCHES:
-            self.touch.addItem(text, exponent)
-        self.touch.activated.connect(self._set_touch)
-        grid.addWidget(label("velocity curve", "dim"), len(rows), 0)
-        grid.addWidget(self.touch, len(rows), 1)
         for count in CHANNELS:
             self.channels.addItem("2 (stereo)" if count == 2 else f"{count} (pads can be routed)", count)
         for frames in BLOCKS:
@@ -66,19 +56,19 @@ class SoundSettings(QDialog):
         self.now.setWordWrap(True)
         column.addWidget(self.now)
         row_box = QHBoxLayout()
-        row_box.addWidget(button("Scan again", self.look, tip="Scan for newly connected devices and inputs"))
+        row_box.addWidget(button("Scan again", lister.look, tip="Scan for newly connected devices and ports"))
         self.again = button("Try again", playback.devices.try_again, tip="Play to the chosen device, if it is there again")
         row_box.addWidget(self.again)
         row_box.addStretch(1)
         column.addLayout(row_box)
         self._lateness(column)
         column.addStretch(1)
-        playback.transport.device_changed.connect(lambda _: self._show())
+        playback.transport.device_changed.connect(lambda _: self.refresh())
         playback.pads.struck.connect(self._struck)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.timeout.connect(self._end_test)
-        self._fill([], [])
+        self._fill([])
 
     def _lateness(self, column: QVBoxLayout) -> None:
         column.addWidget(label("Input latency", "heading"))
@@ -95,25 +85,12 @@ class SoundSettings(QDialog):
         row_box.addStretch(1)
         column.addLayout(row_box)
 
-    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
-        self._show()
-        self.look()
-
-    def closeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+    def close_all(self) -> None:
+        """End what is being measured."""
         self._timer.stop()
-        self._lister.close()
         if self._loopback is not None:
             self._loopback.kill()
             self._loopback.waitForFinished(1000)
-
-    @property
-    def looked(self) -> bool:
-        """Whether the devices that there are have been found."""
-        return not self._lister.busy
-
-    def look(self) -> None:
-        """Ask which devices there are now."""
-        self._lister.look()
 
     def measure(self) -> None:
         """Play the clicks that are to be followed."""
@@ -134,7 +111,7 @@ class SoundSettings(QDialog):
         if self._loopback is not None:
             return
         engine = self._playback.engine
-        device, block, _, _ = engine.chosen
+        device, block = engine.chosen.device, engine.chosen.block_frames
         self._playback.transport.stop()
         engine.close()
         process = QProcess(self)
@@ -153,7 +130,7 @@ class SoundSettings(QDialog):
         except ValueError:
             found = {}
         process.deleteLater()
-        self._playback.transport.use_device(*self._playback.engine.chosen)
+        self._playback.transport.use_device(self._playback.engine.chosen)
         if "late_s" in found:
             self._keep_late(float(found["late_s"]))
         else:
@@ -167,8 +144,8 @@ class SoundSettings(QDialog):
     def _keep_late(self, late_s: float) -> None:
         self._problem = ""
         self._playback.recorder.late_s = max(0.0, late_s)
-        QSettings("bompla", "bompla").setValue("late_s", self._playback.recorder.late_s)
-        self._show()
+        preferences().set(input_latency_s=min(2.0, self._playback.recorder.late_s))
+        self.refresh()
 
     def _struck(self, _pad_id: int, _velocity: int) -> None:
         if self._timer.isActive() and self._playback.recorder.takes.strikes:
@@ -184,43 +161,26 @@ class SoundSettings(QDialog):
 
     def _forget(self) -> None:
         self._playback.recorder.late_s, self._problem = None, ""
-        QSettings("bompla", "bompla").remove("late_s")
-        self._show()
+        preferences().set(input_latency_s=-1.0)
+        self.refresh()
 
-    def _fill(self, outputs: list[str], inputs: list[str]) -> None:
-        device, block, midi, channels = self._playback.engine.chosen
-        for box, items, chosen in (
-            (self.output, [("system default", ""), *((name, name) for name in outputs), (SIMULATED_NAME, SIMULATED_NAME)], device),
-            (self.midi, [("none", ""), *((name, name) for name in inputs)], midi),
-        ):
-            box.clear()
-            for text, key in items:
-                box.addItem(text, key)
-            box.setCurrentIndex(max(0, box.findData(chosen)))
-        self.block.setCurrentIndex(max(0, self.block.findData(block)))
-        self.channels.setCurrentIndex(max(0, self.channels.findData(channels)))
+    def _fill(self, outputs: list[str]) -> None:
+        chosen = self._playback.engine.chosen
+        self.output.clear()
+        for text, key in [("system default", ""), *((name, name) for name in outputs), (SIMULATED_NAME, SIMULATED_NAME)]:
+            self.output.addItem(text, key)
+        self.output.setCurrentIndex(max(0, self.output.findData(chosen.device)))
+        self.block.setCurrentIndex(max(0, self.block.findData(chosen.block_frames)))
+        self.channels.setCurrentIndex(max(0, self.channels.findData(chosen.channels)))
 
     def _use(self, _index: int) -> None:
-        device, block, midi = str(self.output.currentData()), int(self.block.currentData()), str(self.midi.currentData())
-        channels = int(self.channels.currentData())
-        if (device, block, midi, channels) != self._playback.engine.chosen or self._playback.devices.missing:
-            kept = QSettings("bompla", "bompla")
-            for key, value in (("device", device), ("block", block), ("midi", midi), ("channels", channels)):
-                kept.setValue(key, value)
-            self._playback.transport.use_device(device, block, midi, channels)
-            self._playback.engine.set_touch(touch_of(midi))
+        made = replace(self._playback.engine.chosen, device=str(self.output.currentData()), block_frames=int(self.block.currentData()),
+                       channels=int(self.channels.currentData()))
+        if use_sound(self._playback, made, even_if_same=self._playback.devices.missing):
             self.now.setText("restarting")
 
-    def _touch_key(self) -> str:
-        return f"touch/{self._playback.engine.chosen[2] or 'none'}"
-
-    def _set_touch(self, _index: int) -> None:
-        """Keep how velocities of this input are taken."""
-        QSettings("bompla", "bompla").setValue(self._touch_key(), float(self.touch.currentData()))
-        self._playback.engine.set_touch(float(self.touch.currentData()))
-
-    def _show(self) -> None:
-        self.touch.setCurrentIndex(max(0, self.touch.findData(touch_of(self._playback.engine.chosen[2]))))
+    def refresh(self) -> None:
+        """Show what is so."""
         state = self._playback.engine.state
         self.again.setVisible(self._playback.devices.missing)
         if state.ready:
@@ -230,10 +190,3 @@ class SoundSettings(QDialog):
         late_ms = 1000.0 * self._playback.recorder.latency_s
         source = "measured" if self._playback.recorder.late_s is not None else "as reported by the device"
         self.late.setText(self._problem or f"{late_ms:.0f} ms, {source}; recordings are shifted by it.")
-
-
-def touch_of(midi_input: str) -> float:
-    """Return how velocities of a MIDI input are taken, as was chosen for it."""
-    return kept_number(f"touch/{midi_input or 'none'}", 1.0, 0.0, 10.0)
-
-

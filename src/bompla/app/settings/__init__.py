@@ -1,0 +1,1 @@
+"""The settings, a page for each topic."""
