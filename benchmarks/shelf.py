@@ -58,7 +58,7 @@ def main() -> None:
         for n in range(5_000):
             (many / f"{n:05d}.wav").write_bytes(n.to_bytes(8, "little"))
         index = ShelfIndex(Path(name) / "many.sqlite")
-        index.keep([(path, path.name, ShelfEntry(bpm=100.0, wave=bytes(96))) for path in files_under(many)])
+        index.keep([(path, path.name, ShelfEntry(bpm=100.0, wave=bytes(96)), ()) for path in files_under(many)])
         index.close()
         spent, told = scan(application, many, Path(name) / "many.sqlite", 2)
         print(f"second visit to {told} files: {1000 * spent:.0f} ms")

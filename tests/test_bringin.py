@@ -19,7 +19,7 @@ from bompla.analysis.loop.passages import bars_of, proposals_of
 from bompla.analysis.loop.seam import seam_of, seamless, zero_crossing
 from bompla.analysis.separation.mix import mixed
 from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, content_key, files_under
-from bompla.analysis.shelf_scan import entry_of
+from bompla.analysis.shelf_scan import looked_at
 from bompla.analysis.tempo.drift import drift_of
 from bompla.app.bring_in.overview import STRETCH
 from bompla.app.bring_in.shelf_list import ShelfFilter
@@ -165,7 +165,7 @@ def test_the_index_survives_what_happens_to_it(tmp_path: Path) -> None:
     sound.write_bytes(b"x" * 50)
     place = tmp_path / "cache" / "shelf.sqlite"
     index = ShelfIndex(place)
-    index.keep([(sound, content_key(sound), entry), (tmp_path / "gone.wav", "k", entry)])
+    index.keep([(sound, content_key(sound), entry, ()), (tmp_path / "gone.wav", "k", entry, ())])
     index.close()
     again = ShelfIndex(place)
     assert again.known([sound, tmp_path / "gone.wav"]) == {sound: entry}
@@ -177,14 +177,14 @@ def test_the_index_survives_what_happens_to_it(tmp_path: Path) -> None:
     assert fresh.known([sound]) == {}
     fresh.close()
     held = ShelfIndex(tmp_path / "a.wav" / "below a file" / "x.sqlite")
-    held.keep([(sound, "k2", entry)])
+    held.keep([(sound, "k2", entry, ())])
     assert held.of_content("k2") == entry
     held.close()
 
 
 def test_swing_is_told_of_plain_beats_only() -> None:
     """In 6/8 the last third of a beat is where it should be; in a shuffle it swings."""
-    entries = {path.stem: entry_of(path) for path in loop_paths() if path.stem in ("lamplight shuffle", "slack tide 6-8")}
+    entries = {path.stem: looked_at(path)[0] for path in loop_paths() if path.stem in ("lamplight shuffle", "slack tide 6-8")}
     assert entries["lamplight shuffle"].swing == pytest.approx(67.0, abs=2.0)
     assert (entries["slack tide 6-8"].meter, entries["slack tide 6-8"].swing) == ("6/8", 0.0)
 
@@ -198,7 +198,7 @@ def test_a_folder_is_walked_newest_first_and_hidden_things_are_left_out(tmp_path
     (tmp_path / ".git" / "e.wav").write_bytes(b"-")
     assert [path.name for path in files_under(tmp_path)] == ["d.MP3", "a.flac", "b.wav"]
     assert list(files_under(tmp_path / "nowhere")) == []
-    assert "no sound" in entry_of(tmp_path / "gone.wav").problem or "no file" in entry_of(tmp_path / "gone.wav").problem
+    assert "no sound" in looked_at(tmp_path / "gone.wav")[0].problem or "no file" in looked_at(tmp_path / "gone.wav")[0].problem
 
 
 @pytest.mark.parametrize(

@@ -312,7 +312,7 @@ def test_a_damaged_index_of_the_shelf_is_begun_anew_and_a_locked_one_is_left(tmp
     path, sound = tmp_path / "cache" / "shelf.sqlite", tmp_path / "it.wav"
     soundfile.write(sound, np.zeros(4_000), 44_100)
     index = ShelfIndex(path)
-    index.keep([(sound, content_key(sound), ShelfEntry(bpm=97.0))])
+    index.keep([(sound, content_key(sound), ShelfEntry(bpm=97.0), ())])
     index.close()
     assert stat.S_IMODE(path.stat().st_mode) == 0o600
     with sqlite3.connect(path) as other:
@@ -330,7 +330,7 @@ def test_a_damaged_index_of_the_shelf_is_begun_anew_and_a_locked_one_is_left(tmp
     path.write_bytes(bytes(damaged))
     index = ShelfIndex(path)
     assert index.known([sound]) == {}
-    index.keep([(sound, content_key(sound), ShelfEntry(bpm=98.0))])
+    index.keep([(sound, content_key(sound), ShelfEntry(bpm=98.0), ())])
     assert index.known([sound])[sound].bpm == 98.0
     index.close()
 
@@ -344,7 +344,7 @@ def test_names_that_are_no_text_are_opened_and_kept(tmp_path: Path) -> None:
     (found,) = files_under(tmp_path)
     assert read_clip(found).frames == 44_100
     index = ShelfIndex(tmp_path / "shelf.sqlite")
-    index.keep([(found, content_key(found), ShelfEntry(bpm=97.0))])
+    index.keep([(found, content_key(found), ShelfEntry(bpm=97.0), ())])
     assert index.known([found])[found].bpm == 97.0
     index.close()
     result = CliRunner().invoke(cli, ["check", name, str(DEMO_PROJECT)])

@@ -18,13 +18,16 @@ from PyQt6.QtTest import QTest
 from bompla.audio.clip import Clip
 from bompla.cli import cli
 from bompla.demo import loop_paths
+from bompla.groove.by_ear import answered, begin, hinted, lane_counts, round_of
 from bompla.groove.compare import Struck, compared, struck_in
+from bompla.groove.lesson import lesson_of
 from bompla.groove.mends import mended
 from bompla.groove.read import Fact, read_groove, syllable
-from bompla.model.detected_pattern import pattern_of
+from bompla.model.detected_pattern import detected_pattern, pattern_of
 from bompla.model.document import Document, Hit, Pad, Variation
 from bompla.model.drums import DRUMS, METERS
-from bompla.model.pattern_edits import delete_hits
+from bompla.model.groove_print import GroovePrint, groove_print, likenesses, why_alike
+from bompla.model.pattern_edits import add_hit, delete_hits
 from conftest import settle
 
 BPM = 96.0
@@ -232,3 +235,172 @@ def test_study_on_the_command_line(tmp_path: Path) -> None:
     assert all({"key", "value", "unit", "spread", "text", "beats"} <= set(fact) for fact in said["facts"])
     assert said["differences"]
     assert CliRunner().invoke(cli, ["study", str(tmp_path / "gone.wav")]).exit_code == 1
+
+
+def test_a_lesson_goes_from_the_skeleton_up_and_leaves_nothing_out(demo: tuple[Document, Clip]) -> None:
+    hits = backbone() + [(4.0 * bar + 1.75, "snare", 34) for bar in range(4)] + [(15.0 + n / 4, "tom_mid", 100) for n in range(4)]
+    document = groove(demo, hits)
+    steps = lesson_of(document)
+    assert [step.title for step in steps] == ["The skeleton", "What keeps time", "What goes against the beat", "The ghosts", "The fill"]
+    assert steps[0].text == "The kick on 1, the snare on 2 and 4."
+    assert "two to a beat" in steps[1].text
+    assert "the kick on 3&" in steps[2].text
+    assert steps[4].text.startswith("Bar 4 leaves the pattern: 4 strokes")
+    assert sorted(steps[-1].up_to) == sorted(hit.id for hit in pattern_of(document).hits)
+    assert [len(step.up_to) for step in steps] == np.cumsum([len(step.adds) for step in steps]).tolist()
+
+
+@given(seed=st.integers(0, 9_999), off_ms=st.floats(-25.0, 25.0))
+def test_by_ear_counts_what_is_right_too_many_and_missing(demo: tuple[Document, Clip], seed: int, off_ms: float) -> None:
+    rng = np.random.default_rng(seed)
+    document = begin(demo[0])
+    wanted = detected_pattern(document).hits
+    kept = [hit for hit in wanted if rng.random() < 0.6]
+    per_ms = document.bpm / 60_000
+    placed = [(hit.pad_id, max(0.0, hit.at_beats + off_ms * per_ms), 90) for hit in kept]
+    free = [(document.pads[0].id, 0.31 + 4 * bar, 90) for bar in range(4)]
+    for pad_id, at, velocity in [*placed, *free]:
+        document = add_hit(document, pad_id, at, velocity)
+    counts = lane_counts(document)
+    assert sum(one.right for one in counts) >= 0.97 * len(kept)
+    assert sum(one.right + one.missing for one in counts) == len(wanted)
+    assert sum(one.right + one.extra for one in counts) == len(pattern_of(document).hits)
+    over = answered(hinted(document)) if len(kept) < len(wanted) else answered(document)
+    assert sum(one.missing for one in lane_counts(over)) == 0
+    result = round_of(over)
+    assert result is not None
+    assert result.answered
+    assert (result.of, result.hints) == (len(wanted), int(len(kept) < len(wanted)))
+    assert begin(over).shown != over.shown, "another round is another variation"
+
+
+def test_grooves_are_found_again_and_told_why() -> None:
+    meter = METERS["4/4"]
+    rng = np.random.default_rng(3)
+
+    def print_of(hits: list[tuple[float, str, int]], late_ms: float = 0.0) -> GroovePrint:
+        return groove_print([(drum, at + late_ms * BPM / 60_000, v) for at, drum, v in hits], beats=16, meter=meter, bpm=BPM)
+
+    one, late = print_of(backbone()), print_of(backbone(), 12.0)
+    other = print_of([(float(at) / 4, str(rng.choice(["kick", "snare", "hat_closed"])), 90) for at in rng.integers(0, 64, 40)])
+    found = likenesses(one, BPM, [(one, BPM), (late, BPM), (other, BPM), (one, 2 * BPM), (GroovePrint(beats_per_bar=3), BPM)])
+    assert found[0].score == pytest.approx(1.0, abs=0.01)
+    assert found[1].score > 0.95, "late as a whole is the same groove"
+    assert found[2].score < 0.75
+    assert found[3].tempo == pytest.approx(1.0)
+    assert found[4].score == 0.0
+    assert why_alike(found[3], BPM, 2 * BPM) == "same kick and snares, like feel, same tempo at double time"
+    assert one.syncopation < other.syncopation
+
+
+def test_in_layers_only_the_step_plays_as_slowly_as_wanted(studying: Any, qtbot: Any) -> None:
+    stage, baking = studying.study, studying.playback.baking
+    whole = len(baking.baked.events)
+    stage.modes.click("layers")
+    first = stage.lesson.steps[0]
+    qtbot.waitUntil(lambda: not baking.busy and len(baking.baked.events) < whole)
+    assert baking.only == frozenset(first.up_to)
+    assert stage.steps._lit == frozenset(first.up_to)
+    QTest.keyClick(stage.picture(), Qt.Key.Key_F9)
+    assert stage.lesson.at == 1
+    assert studying.playback.transport.playing
+    stage.lesson.speed.click(60)
+    assert baking.speed == pytest.approx(0.6)
+    assert "60" in studying.listening.speed.currentText()
+    stage.lesson.alone.click()
+    assert baking.only == frozenset(stage.lesson.steps[1].adds)
+    stage.modes.click("words")
+    assert baking.only is None
+    studying.playback.transport.stop()
+
+
+def test_a_round_by_ear_to_its_end_with_mouse_and_keys(studying: Any) -> None:
+    stage, session = studying.study, studying.session
+    stage.modes.click("ear")
+    before = session.store.document
+    stage.ear.start.click()
+    assert pattern_of(session.store.document).name == "by ear"
+    picture = stage.ear_picture
+    wanted = detected_pattern(session.store.document).hits
+    kick = next(hit for hit in wanted if session.store.document.pad(hit.pad_id).drum == "kick")
+    where = picture.place(session.store.document, kick.pad_id, kick.at_beats).toPoint()
+    QTest.mouseClick(picture, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, where)
+    assert [h.pad_id for h in pattern_of(session.store.document).hits] == [kick.pad_id]
+    stage.ear.ask.click()
+    assert "Kick: 1 right, 0 too many" in stage.ear.accessibleDescription()
+    QTest.mouseClick(picture, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, where)
+    assert not pattern_of(session.store.document).hits, "a click on it takes it away"
+    picture.setFocus()
+    for key in (Qt.Key.Key_Down, Qt.Key.Key_Right, Qt.Key.Key_Right, Qt.Key.Key_Return):
+        QTest.keyClick(picture, key)
+    (placed,) = pattern_of(session.store.document).hits
+    assert placed.at_beats == pytest.approx(0.5, abs=0.26)
+    assert "a hit" in picture.accessibleDescription() or picture.accessibleDescription()
+    stage.ear.hint.click()
+    assert round_of(session.store.document).hints == 1
+    stage.ear.rest.click()
+    assert "by ear" in stage.ear.words.text()
+    assert all(one.missing == 0 for one in lane_counts(session.store.document))
+    while session.store.history.undo_label:
+        session.store.undo()
+    assert session.store.document.variations == before.variations
+    assert not picture.grab().isNull()
+
+
+def test_compared_with_another_loop_a_midi_file_and_a_variation(studying: Any, qtbot: Any, tmp_path: Path) -> None:
+    from bompla.formats.midi import midi_bytes
+
+    stage, session = studying.study, studying.session
+    path = tmp_path / "mine.mid"
+    path.write_bytes(midi_bytes(session.store.document))
+    stage.modes.click("compare")
+    stage.compare.bring(path)
+    qtbot.waitUntil(lambda: not stage.busy and stage.compare.keys[0] == "file mine.mid")
+    hits = len(struck_in(session.store.document))
+    assert stage.facts.get("hits found") == f"{hits} of {hits}"
+    stage.compare_with(next(one for one in loop_paths() if one.stem == "gangway hats"))
+    qtbot.waitUntil(lambda: stage.compare.keys[0].endswith("gangway hats.flac") and not stage.busy)
+    assert stage.list.count() > 5
+    stage.compare.one.setCurrentIndex(stage.compare.one.findData("original"))
+    stage.compare.one.activated.emit(0)
+    qtbot.waitUntil(lambda: not stage.busy and "bands" in stage.facts.get("sound"))
+    assert not stage.strip.grab().isNull()
+    QTest.mouseClick(stage.strip, Qt.MouseButton.LeftButton)
+    settle(qtbot, studying)
+
+
+def test_the_shelf_is_asked_for_loops_alike_and_for_all_snares(demo_window: Any, qtbot: Any, tmp_path: Path) -> None:
+    window = demo_window
+    window.go_to_stage("bring-in")
+    qtbot.waitUntil(lambda: window.bring_in.shelf.model.rowCount() > 0 and not window.bring_in.shelf.scanner.busy)
+    shelf = window.bring_in.shelf
+    shelf.show_hits()
+    hits = shelf.hits
+    qtbot.waitUntil(lambda: not hits.busy and hits.table.rowCount() > 10)
+    assert {hit.drum for _, hit in hits.found} == {"snare"}
+    assert len({path for path, _ in hits.found}) > 2
+    window.session.outgoing.set_folder(tmp_path / "out")
+    window.session.outgoing.set_folder(tmp_path / "dragged", dragged=True)
+    hits.table.selectRow(0)
+    hits.table.setCurrentCell(1, 0)
+    hits.table.selectRow(1)
+    assert hits.write.text() == "Write 1 file"
+    hits.write.click()
+    qtbot.waitUntil(lambda: not hits.busy)
+    (written,) = (tmp_path / "out").rglob("*.wav")
+    from bompla.audio.files import read_clip
+
+    _, hit = hits.chosen()[0]
+    assert read_clip(written).duration_s == pytest.approx(hit.end_s - hit.start_s, abs=0.001)
+    pads = len(window.session.store.document.pads)
+    hits.put.click()
+    qtbot.waitUntil(lambda: len(window.session.store.document.pads) == pads + 1)
+    window.go_to_stage("study")
+    window.study.modes.click("shelf")
+    qtbot.waitUntil(lambda: not window.study.busy and window.study.near.found is not None and window.study.near.list.count() > 2)
+    near = window.study.near.found.near
+    assert near[0].path.stem == "quay break"
+    assert near[0].likeness.score > 0.9
+    assert near[0].likeness.score > near[1].likeness.score
+    window.study.near.list.setCurrentRow(1)
+    settle(qtbot, window)

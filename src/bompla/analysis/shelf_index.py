@@ -14,11 +14,23 @@ import msgspec
 
 from bompla.audio.files import SUFFIXES
 from bompla.errors import BomplaError
+from bompla.model.groove_print import GroovePrint
 
 WAVE_COLUMNS = 96
-INDEX_VERSION = 2
+INDEX_VERSION = 3
 MAX_FILES = 50_000
 LOCK_WAIT_S = 2.0
+
+
+class ShelfHit(msgspec.Struct, frozen=True, array_like=True):
+    """A hit of a file: its drum, where its slice starts and ends, its velocity, how sure it is, and how far it stands clear."""
+
+    drum: str
+    start_s: float
+    end_s: float
+    velocity: int
+    confidence: float
+    clear_db: float
 
 
 class ShelfEntry(msgspec.Struct, frozen=True):
@@ -26,7 +38,7 @@ class ShelfEntry(msgspec.Struct, frozen=True):
 
     `wave` holds `WAVE_COLUMNS` heights from 0 to 255. `swing` is where off-beat eighths fall in
     their beat, in percent: 50 is straight, 67 a triplet; 0 where there are none, and
-    where beats are in three, as they are in 6/8. `problem` is a
+    where beats are in three, as they are in 6/8. `groove` is what is played, to compare it by. `problem` is a
     sentence where the file could not be read or holds no hits.
     """
 
@@ -38,6 +50,7 @@ class ShelfEntry(msgspec.Struct, frozen=True):
     swing: float = 0.0
     sureness: float = 0.0
     wave: bytes = b""
+    groove: GroovePrint = GroovePrint()
     problem: str = ""
 
 
@@ -101,6 +114,24 @@ class ShelfIndex:
         rows = self._read("select entry from entries where content = ?", content)
         return _decoded(rows[0][0]) if rows else None
 
+    def under(self, folder: Path) -> list[tuple[Path, ShelfEntry]]:
+        """Return the files of a folder and its subfolders that were looked at and are still there, with their entries."""
+        return [(path, entry) for path, blob in self._under(folder, "entry", "entries")
+                if (entry := _decoded(blob)) is not None and not entry.problem]
+
+    def hits_under(self, folder: Path, drum: str) -> list[tuple[Path, ShelfHit]]:
+        """Return the hits of a drum in a folder's files, those that stand clearest first."""
+        found = []
+        for path, blob in self._under(folder, "hits", "strikes"):
+            with contextlib.suppress(msgspec.DecodeError):
+                found += [(path, hit) for hit in msgspec.msgpack.decode(blob, type=tuple[ShelfHit, ...]) if hit.drum == drum]
+        return sorted(found, key=lambda one: (-round(one[1].confidence, 1), -one[1].clear_db))
+
+    def _under(self, folder: Path, column: str, table: str) -> list[tuple[Path, bytes]]:
+        start = f"{_named(folder).rstrip('/')}/"
+        query = f"select path, {column} from files join {table} using (content) where substr(path, 1, ?) = ?"  # noqa: S608  # our names
+        return [(Path(path), blob) for path, blob in self._read(query, len(start), start) if os.path.isfile(path)]  # noqa: PTH113
+
     def _read(self, query: str, *values: object) -> list[tuple[Any, ...]]:
         """Return rows; where the file turns out to be damaged the index is begun anew, where it is locked there are none this time."""
         try:
@@ -118,14 +149,15 @@ class ShelfIndex:
         self._db = _opened(self._path)
         return []
 
-    def keep(self, found: Iterable[tuple[Path, str, ShelfEntry]]) -> None:
-        """Keep entries, with the path and content of each; a full or read-only disk is no reason to stop."""
+    def keep(self, found: Iterable[tuple[Path, str, ShelfEntry, tuple[ShelfHit, ...]]]) -> None:
+        """Keep entries and hits, with the path and content of each; a full or read-only disk is no reason to stop."""
         with contextlib.suppress(sqlite3.Error), self._db:
-            for path, content, entry in found:
+            for path, content, entry, hits in found:
                 stamp = _stamp(path)
                 if stamp is None or not content:
                     continue
                 self._db.execute("insert or replace into entries values (?, ?)", (content, msgspec.msgpack.encode(entry)))
+                self._db.execute("insert or replace into strikes values (?, ?)", (content, msgspec.msgpack.encode(hits)))
                 self._db.execute("insert or replace into files values (?, ?, ?, ?)", (_named(path), *stamp, content))
 
 
@@ -140,6 +172,7 @@ def _opened(path: Path | None) -> sqlite3.Connection:
             if version not in (0, INDEX_VERSION):
                 raise sqlite3.DatabaseError("another version")
             made.execute("create table if not exists entries (content text primary key, entry blob)")
+            made.execute("create table if not exists strikes (content text primary key, hits blob)")
             made.execute("create table if not exists files (path text primary key, size integer, changed integer, content text)")
             made.execute(f"pragma user_version = {INDEX_VERSION}")
             made.commit()

@@ -7,13 +7,14 @@ from pathlib import Path
 import numpy as np
 
 from bompla.analysis.analyse import analyse
-from bompla.analysis.shelf_index import WAVE_COLUMNS, ShelfEntry, content_key
+from bompla.analysis.shelf_index import WAVE_COLUMNS, ShelfEntry, ShelfHit, content_key
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.errors import BomplaError
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.beatmap import BeatMap
 from bompla.model.drums import METERS
+from bompla.model.groove_print import groove_print
 
 LOOKED_AT_S = 120.0
 """Of a longer file only its middle is analysed for the shelf."""
@@ -21,24 +22,43 @@ LOOKED_AT_S = 120.0
 SWING_RANGE = (0.5, 0.8)
 
 
-def scanned(path: Path) -> tuple[str, ShelfEntry]:
-    """Return the content key and entry of a file; the key is empty where the file cannot be read at all."""
+LONGEST_HIT_S = 3.0
+
+Scanned = tuple[ShelfEntry, tuple[ShelfHit, ...]]
+
+
+def scanned(path: Path) -> tuple[str, ShelfEntry, tuple[ShelfHit, ...]]:
+    """Return the content key, entry and hits of a file; the key is empty where the file cannot be read at all."""
     try:
         content = content_key(path)
     except OSError:
         content = ""
-    return content, entry_of(path)
+    return content, *looked_at(path)
 
 
-def entry_of(path: Path) -> ShelfEntry:
-    """Return what the shelf shows of a file; a file that cannot be read gives its reason."""
+def looked_at(path: Path) -> Scanned:
+    """Return what the shelf shows of a file, and its hits; a file that cannot be read gives its reason."""
     try:
         clip = read_clip(path)
-        return heard_entry(analyse(_middle(clip), name=path.name), clip)
+        part, offset_s = _middle(clip)
+        heard = analyse(part, name=path.name)
+        return heard_entry(heard, clip), heard_hits(heard, offset_s)
     except BomplaError as error:
-        return ShelfEntry(problem=str(error))
+        return ShelfEntry(problem=str(error)), ()
     except MemoryError:
-        return ShelfEntry(problem=f"There is not enough memory to look at {path.name}.")
+        return ShelfEntry(problem=f"There is not enough memory to look at {path.name}."), ()
+
+
+def heard_hits(heard: AnalysisResult, offset_s: float) -> tuple[ShelfHit, ...]:
+    """Return every hit of a sound that is sure enough to be played, each as long as its slice; `offset_s` is where the sound starts."""
+    rate = heard.source.sample_rate
+    cut = [a for a in heard.attacks if a.strength >= heard.threshold]
+    ends = [a.cut_sample for a in cut[1:]] + [heard.source.frames]
+    return tuple(
+        ShelfHit(one.drum, round(offset_s + a.cut_sample / rate, 5),
+                 round(offset_s + min(end, a.cut_sample + LONGEST_HIT_S * rate) / rate, 5), one.velocity,
+                 round(one.confidence, 3), round(min(99.0, a.clear_db), 1))
+        for a, end in zip(cut, ends, strict=True) for one in a.heard if one.sure)
 
 
 def heard_entry(heard: AnalysisResult, clip: Clip) -> ShelfEntry:
@@ -56,6 +76,9 @@ def heard_entry(heard: AnalysisResult, clip: Clip) -> ShelfEntry:
         swing=0.0 if METERS[loop.meter_name].compound else swing_percent(beats),
         sureness=heard.tempo_confidence,
         wave=_wave(clip),
+        groove=groove_print(
+            [(one.drum, float(beat), one.velocity) for a, beat in zip(cut, beats, strict=True) for one in a.heard if one.sure],
+            beats=loop.beats, meter=METERS[loop.meter_name], bpm=60.0 * loop.beats * heard.source.sample_rate / loop.frames),
         problem="" if cut else "No hits were found in it.",
     )
 
@@ -67,12 +90,12 @@ def swing_percent(beats: np.ndarray) -> float:
     return round(100.0 * float(np.median(off)), 1) if off.size >= 2 else 0.0
 
 
-def _middle(clip: Clip) -> Clip:
+def _middle(clip: Clip) -> tuple[Clip, float]:
     wanted = round(LOOKED_AT_S * clip.sample_rate)
     if clip.frames <= 2 * wanted:
-        return clip
+        return clip, 0.0
     start = (clip.frames - wanted) // 2
-    return clip.part(start, start + wanted)
+    return clip.part(start, start + wanted), start / clip.sample_rate
 
 
 def _wave(clip: Clip) -> bytes:

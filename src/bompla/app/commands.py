@@ -121,7 +121,12 @@ COMMANDS = (
     Command("choose_step", "Select the same step of every beat", "Alt+S", IN_GROOVE),
     Command("choose_softer", "Select everything as soft or softer", "Alt+Down", IN_GROOVE),
     Command("difference_next", "Next difference from the original", "F8", IN_STUDY),
+    Command("difference_back", "Previous difference from the original", "Shift+F8", IN_STUDY),
     Command("difference_mend", "Mend the difference", "F5", IN_STUDY),
+    Command("lesson_next", "In layers: the next step", "F9", IN_STUDY),
+    Command("lesson_back", "In layers: the step before", "Shift+F9", IN_STUDY),
+    Command("ear_count", "By ear: how am I doing?", "F6", IN_STUDY),
+    Command("ear_hint", "By ear: a hint", "F7", IN_STUDY),
     Command("choose_louder", "Select everything as loud or louder", "Alt+Up", IN_GROOVE),
 )
 
@@ -155,7 +160,9 @@ GESTURES = (
     ("Groove", "click mute or solo in a lane", "hear the pattern without it, or only it"),
     ("Study", "point at a sentence, click it", "light its hits, play them alone"),
     ("Study", "click a bar, on paper or of those alike", "hear it in the original"),
-    ("Study", "click a difference", "hear half a beat around it"),
+    ("Study", "click a difference", "hear half a beat around it, original and pattern in turn"),
+    ("Study", "by ear: click in a lane, or arrows and Return", "place a hit, or take it away"),
+    ("Study", "on the shelf: click a loop", "hear it at this tempo"),
     ("Pictures", "wheel, Shift and wheel", "zoom, scroll"),
 )
 

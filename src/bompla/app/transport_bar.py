@@ -14,6 +14,7 @@ from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, combo, label
 from bompla.app.ui.level_meter import LevelMeter
+from bompla.app.ui.number_box import NumberBox
 from bompla.engine.host import EngineState
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document
@@ -105,13 +106,19 @@ class ListeningBar(QWidget):
         self.device.setObjectName("small")
         row.addWidget(self.device)
         row.addSpacing(6)
-        self.tempo = label("–", "large")
+        self.tempo = NumberBox("Listening tempo", 1.0, 999.0, decimals=2, unit=" BPM", width=104,
+                               tip="Type a tempo to hear the loop at, at the same pitch; Tempo in Send out writes at it, too")
+        self.tempo.typed.connect(self._set_tempo)
         row.addWidget(self.tempo)
-        row.addWidget(label("BPM", "dim"))
         self._bars_offered = 0
+        self._listen()
+
+    def _listen(self) -> None:
+        playback, session = self._playback, self._session
         playback.transport.moved.connect(self._moved)
         playback.transport.looked_at.connect(self._metered)
         playback.baking.baked_changed.connect(self._show_tempo)
+        playback.baking.speed_chosen.connect(self._show_speed)
         playback.transport.state_changed.connect(self._state_changed)
         playback.transport.device_changed.connect(self._device_changed)
         session.store.document_changed.connect(self._document_changed)
@@ -139,10 +146,25 @@ class ListeningBar(QWidget):
         self.way.hide()
         self.speed.activated.connect(lambda _: self.way.setVisible(playback.baking.speed != 1.0))
 
+    def _show_speed(self) -> None:
+        """Show the speed that was chosen, wherever that was; one that is not in the list joins it."""
+        percent = round(100 * self._playback.baking.speed, 1)
+        if self.speed.findData(percent / 100.0) < 0:
+            self.speed.addItem(f"{percent:g} %", percent / 100.0)
+        self.speed.setCurrentIndex(self.speed.findData(percent / 100.0))
+        self.way.setVisible(self._playback.baking.speed != 1.0)
+
     def _show_tempo(self) -> None:
         document = self._session.store.document
         if document is not None:
-            self.tempo.setText(f"{document.bpm * self._playback.baking.speed:.2f}")
+            self.tempo.show_number(round(document.bpm * self._playback.baking.speed, 2))
+
+    def _set_tempo(self, bpm: float) -> None:
+        """Listen at a tempo, no slower or faster than can be."""
+        document = self._session.store.document
+        if document is not None:
+            self._playback.baking.set_speed(bpm / document.bpm)
+            self._show_tempo()
 
     def suggest(self, stage: str) -> None:
         """Play what a stage is about, until the user has chosen what to hear."""
@@ -173,7 +195,7 @@ class ListeningBar(QWidget):
         self.device.setToolTip(f"What plays: {text} of latency. {tip('settings')}")
 
     def _document_changed(self, document: Document) -> None:
-        self.tempo.setText(f"{document.bpm * self._playback.baking.speed:.2f}")
+        self.tempo.show_number(round(document.bpm * self._playback.baking.speed, 2))
         bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
         if bars != self._bars_offered:
             self._offer_bars(bars)

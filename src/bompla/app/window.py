@@ -142,6 +142,10 @@ class MainWindow(QMainWindow):
         self.listening.suggest(self.stages[index].key)
         self.stages[index].picture().setFocus()
 
+    def picture(self) -> QWidget:
+        """Return the picture of the stage that is shown: what has the focus when nothing else needs it."""
+        return self.stages[self.pages.currentIndex()].picture()
+
     def go_to_stage(self, key: str) -> None:
         """Show the stage of a key."""
         self.go_to([stage.key for stage in self.stages].index(key))

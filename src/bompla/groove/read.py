@@ -14,6 +14,7 @@ from bompla.groove.grid import EARLY_BEATS, beat_divisions
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, Family, Meter
+from bompla.model.groove_print import syncopation
 from bompla.model.wording import counted
 
 FEWEST = 4
@@ -66,7 +67,7 @@ class GrooveRead:
 
 
 @dataclass(frozen=True, eq=False)
-class _Seen:
+class Seen:
     """A pattern as it is read: hits in order, with their drums, beats, forces, and the step of the grid each belongs to."""
 
     hits: tuple[Hit, ...]
@@ -79,9 +80,15 @@ class _Seen:
     beat_ms: float
 
     def of(self, *drums: str) -> NDArray[np.bool_]:
+        """Return which hits are of some drums."""
         return np.array([drum in drums for drum in self.drums], dtype=bool)
 
+    def families(self, *families: Family) -> NDArray[np.bool_]:
+        """Return which hits are of drums of some families."""
+        return np.array([DRUMS[drum].family in families for drum in self.drums], dtype=bool)
+
     def ids(self, chosen: NDArray[np.bool_]) -> tuple[int, ...]:
+        """Return the ids of some hits."""
         return tuple(hit.id for hit, there in zip(self.hits, chosen.tolist(), strict=True) if there)
 
 
@@ -91,7 +98,7 @@ def read_groove(document: Document) -> GrooveRead:
     Swing is where the second of two notes falls, in per cent of the pair; ahead and behind are in ms against a grid that most of the
     hits lie on, off-beats against their own swung place. Bars are alike by what is played on their steps (Jaccard, 1901).
     """
-    seen = _seen(document)
+    seen = seen_in(document)
     form, likeness = _form(seen)
     facts = [*_basics(document, seen, form, likeness)]
     swing = _swing(seen)
@@ -101,7 +108,8 @@ def read_groove(document: Document) -> GrooveRead:
     return GrooveRead(tuple(facts), form, likeness)
 
 
-def _seen(document: Document) -> _Seen:
+def seen_in(document: Document) -> Seen:
+    """Return the shown pattern as it is read."""
     beats, meter = pattern_beats(document), pattern_meter(document)
     hits = tuple(sorted((h for h in felt_pattern(document) if -EARLY_BEATS < h.at_beats < beats), key=lambda h: h.at_beats))
     at = np.array([hit.at_beats for hit in hits], dtype=np.float64)
@@ -109,11 +117,11 @@ def _seen(document: Document) -> _Seen:
     beat = np.clip(np.floor(at + EARLY_BEATS).astype(np.int64), 0, beats - 1)
     own = divisions[beat] if at.size else np.zeros(0, np.int64)
     step = np.round(np.round(at * own) / np.maximum(own, 1) * STEPS).astype(np.int64)
-    return _Seen(hits, tuple(document.pad(hit.pad_id).drum for hit in hits), at, np.array([float(h.velocity) for h in hits]),
+    return Seen(hits, tuple(document.pad(hit.pad_id).drum for hit in hits), at, np.array([float(h.velocity) for h in hits]),
                  np.clip(step, 0, beats * STEPS - 1), meter, beats, 60_000.0 / document.bpm)
 
 
-def _form(seen: _Seen) -> tuple[str, Floats]:
+def _form(seen: Seen) -> tuple[str, Floats]:
     """Return a letter a bar and how alike bars are."""
     per_bar = seen.meter.beats_per_bar * STEPS
     bars = max(1, seen.beats // seen.meter.beats_per_bar)
@@ -138,7 +146,7 @@ def _jaccard(one: set[tuple[str, int]], other: set[tuple[str, int]]) -> float:
     return len(one & other) / len(one | other) if one or other else 1.0
 
 
-def _basics(document: Document, seen: _Seen, form: str, likeness: Floats) -> list[Fact]:
+def _basics(document: Document, seen: Seen, form: str, likeness: Floats) -> list[Fact]:
     bars = len(form)
     made = [Fact("tempo", round(document.bpm, 3), "BPM", 0.0, f"{counted(bars, 'bar')} of {seen.meter.name} at {document.bpm:.4g} BPM."),
             Fact("meter", float(seen.meter.beats_per_bar), "beats", about={"meter": seen.meter.name})]
@@ -161,7 +169,7 @@ def _basics(document: Document, seen: _Seen, form: str, likeness: Floats) -> lis
     return made
 
 
-def _is_fill(seen: _Seen, bar: int, likeness: Floats) -> bool:
+def _is_fill(seen: Seen, bar: int, likeness: Floats) -> bool:
     """Whether a bar has toms, or clearly more strokes of the snare than the others."""
     per_bar = seen.meter.beats_per_bar * STEPS
     inside = seen.step // per_bar == bar
@@ -183,7 +191,7 @@ def _middle(values: Floats) -> tuple[float, float, float]:
 LEVELS = {"eighth": 1.0, "sixteenth": 0.5}
 
 
-def _swing(seen: _Seen) -> list[Fact]:
+def _swing(seen: Seen) -> list[Fact]:
     """Return where off-beats fall, by level, for all drums and for each."""
     made: list[Fact] = []
     if seen.meter.compound:
@@ -223,7 +231,7 @@ def _swing_in_words(drum: str, level: str, middle: float, *, swung: bool) -> str
     return f"The {level}s swing: each second one falls at {middle:.0f} % of its pair{near}; 50 % would be straight."
 
 
-def _expected(seen: _Seen, swing: Sequence[Fact]) -> Floats:
+def _expected(seen: Seen, swing: Sequence[Fact]) -> Floats:
     """Return how far each hit lies behind its place, in ms; off-beats that are swung have their swung place."""
     places = {fact.about["level"]: fact.value / 100.0 for fact in swing if fact.about["drum"] == "all" and fact.text}
     grid = seen.step / STEPS
@@ -236,7 +244,7 @@ def _expected(seen: _Seen, swing: Sequence[Fact]) -> Floats:
     return np.asarray((seen.at - wanted) * seen.beat_ms)
 
 
-def _offsets(seen: _Seen, swing: Sequence[Fact]) -> list[Fact]:
+def _offsets(seen: Seen, swing: Sequence[Fact]) -> list[Fact]:
     """Return how far ahead or behind each drum is, against the grid and against the hats."""
     late = _expected(seen, swing)
     usual = {drum: late[seen.of(drum)] for drum in dict.fromkeys(seen.drums) if np.count_nonzero(seen.of(drum)) >= FEWEST}
@@ -265,7 +273,7 @@ def _offset_in_words(drum: str, value: float, spread: float) -> str:
     return f"The {DRUMS[drum].label.lower()} comes {abs(value):.0f} ms {'late' if value > 0 else 'early'}{steady}."
 
 
-def _back_beat(seen: _Seen) -> list[Fact]:
+def _back_beat(seen: Seen) -> list[Fact]:
     """Return how much of the snares falls on the beats that answer the first."""
     snares = seen.of("snare", "clap", "rim")
     if np.count_nonzero(snares) < FEWEST or seen.meter.beats_per_bar != 4:
@@ -279,7 +287,7 @@ def _back_beat(seen: _Seen) -> list[Fact]:
     return [Fact("back_beat", round(share, 3), "share", 0.0, text, {"drum": "snare"}, seen.ids(on))]
 
 
-def _kick(seen: _Seen) -> list[Fact]:
+def _kick(seen: Seen) -> list[Fact]:
     """Return the figure that the kick plays in most bars, counted."""
     kicks = seen.of("kick")
     per_bar = seen.meter.beats_per_bar * STEPS
@@ -306,7 +314,7 @@ def syllable(step: int, meter: Meter) -> str:
     return f"{beat}" + {0: "", 3: "e", 6: "&", 9: "a", 4: "t", 8: "l"}.get(within, f"+{within}")
 
 
-def _hats(seen: _Seen) -> list[Fact]:
+def _hats(seen: Seen) -> list[Fact]:
     """Return how often the hats, or whatever keeps time, are struck."""
     made = []
     for group in (("hat_closed", "hat_open", "hat_pedal"), ("ride",), ("shaker",)):
@@ -331,7 +339,7 @@ def _hats(seen: _Seen) -> list[Fact]:
     return made
 
 
-def _accents(seen: _Seen) -> list[Fact]:
+def _accents(seen: Seen) -> list[Fact]:
     """Return how much harder beats are struck than what is between, by drum."""
     made = []
     for drum in dict.fromkeys(seen.drums):
@@ -352,7 +360,7 @@ def _accents(seen: _Seen) -> list[Fact]:
     return made
 
 
-def _ghosts(seen: _Seen) -> list[Fact]:
+def _ghosts(seen: Seen) -> list[Fact]:
     """Return the soft strokes of the snare, and what they lead to."""
     snares = seen.of("snare", "rim")
     if np.count_nonzero(snares) < 2:
@@ -369,7 +377,7 @@ def _ghosts(seen: _Seen) -> list[Fact]:
     return [Fact("ghosts", float(count), "hits", 0.0, text, {"drum": "snare"}, seen.ids(soft))]
 
 
-def _led_to(seen: _Seen, soft: NDArray[np.bool_]) -> str:
+def _led_to(seen: Seen, soft: NDArray[np.bool_]) -> str:
     """Return what most ghosts lead to: the beat that comes next after them."""
     per_bar = seen.meter.beats_per_bar
     next_beats = Counter(int(np.floor(at + 0.999)) % per_bar + 1 for at in seen.at[soft].tolist())
@@ -377,7 +385,7 @@ def _led_to(seen: _Seen, soft: NDArray[np.bool_]) -> str:
     return f"; most lead into {' and '.join(f'beat {beat}' for beat in sorted(common))}" if common else ""
 
 
-def _density(seen: _Seen) -> list[Fact]:
+def _density(seen: Seen) -> list[Fact]:
     """Return how many strokes a bar has, and how much of it is syncopated (Longuet-Higgins and Lee, 1984)."""
     bars = max(1, seen.beats // seen.meter.beats_per_bar)
     made = [Fact("density", round(len(seen.hits) / bars, 3), "hits per bar")]
@@ -386,22 +394,8 @@ def _density(seen: _Seen) -> list[Fact]:
     return made
 
 
-def _syncopation(seen: _Seen) -> float:
-    """Return the syncopation of kick and snare a bar.
-
-    On sixteenths, as Fitch and Rosenfeld ("Perception and production of syncopated rhythms", 2007) use Longuet-Higgins and Lee's: each rest
-    of more weight than the note before it counts by how much more.
-    """
-    per_bar = 4 * seen.meter.beats_per_bar
-    weights = [0 if place == 0 else -1 if place % (2 * per_bar // 4) == 0 and per_bar % 8 == 0 else -2 if place % 4 == 0
-               else -3 if place % 2 == 0 else -4 for place in range(per_bar)]
-    struck = np.zeros(4 * seen.beats, bool)
+def _syncopation(seen: Seen) -> float:
+    """Return the syncopation of kick and snare a bar."""
     chosen = seen.of("kick", "snare", "clap", "rim")
-    struck[np.clip(np.round(seen.step[chosen] / 3.0).astype(int), 0, struck.size - 1)] = True
-    places = np.flatnonzero(struck)
-    total = 0.0
-    for place, after in zip(places.tolist(), [*places[1:].tolist(), struck.size], strict=True):
-        rests = [weights[rest % per_bar] for rest in range(place + 1, after)]
-        if rests and max(rests) > weights[place % per_bar]:
-            total += max(rests) - weights[place % per_bar]
-    return total / max(1, seen.beats // seen.meter.beats_per_bar)
+    struck = np.round(seen.step[chosen] / 3.0).astype(int).tolist()
+    return syncopation(struck, beats=seen.beats, beats_per_bar=seen.meter.beats_per_bar)

@@ -283,6 +283,21 @@ class Wander(msgspec.Struct, frozen=True):
     rules: tuple[WanderRule, ...] = ()
 
 
+class EarRound(msgspec.Struct, frozen=True):
+    """A groove written down by ear, as a variation, by its letter: how long it took, hints, and, once it is `answered`, how it went.
+
+    Of `of` hits `right` were found without help; `extra` ones were placed where there is none.
+    """
+
+    letter: str
+    seconds: float = 0.0
+    hints: int = 0
+    answered: bool = False
+    right: int = 0
+    extra: int = 0
+    of: int = 0
+
+
 class Treatment(msgspec.Struct, frozen=True):
     """One treatment of a colour: its kind, whether it is on, and its values by key; a dictionary that is never changed in place."""
 
@@ -326,6 +341,7 @@ class Document(msgspec.Struct, frozen=True):
     order: tuple[OrderStep, ...] = ()
     wander: Wander = Wander()
     borrowed: tuple[Borrowed, ...] = ()
+    by_ear: tuple[EarRound, ...] = ()
     stretches: tuple[Stretch, ...] = ()
     proposed: tuple[Proposed, ...] = ()
     shown: int = 0

@@ -34,6 +34,8 @@ def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Ba
     check()
     passages = request.passages
     hits = passage_hits(document, passages) if passages else felt_pattern(document)
+    if request.only is not None and not passages:
+        hits = [hit for hit in hits if hit.id in request.only]
     beats = round(total_beats(passages)) if passages else pattern_beats(document)
     known = before.sounds if before is not None else {}
     sounds: dict[SoundKey, NDArray[np.float32]] = {}

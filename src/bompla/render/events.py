@@ -91,7 +91,8 @@ class BakeRequest:
     `borrowed` has the sounds from other files by their content; a pad whose sound is not in it is silent. With `passages` these play,
     otherwise the shown variation. Of the original, `drums_share` says what of a mix is heard, where `drums_only` is known, and `band`
     leaves one band of it. At another `speed` the pattern's hits move apart or together, and the original goes along in one of `WAYS`.
-    Hits of `silenced` pads are left out. What `before` has of it already is not made again.
+    Hits of `silenced` pads are left out, and where `only` names hits of the shown variation by id, all
+    others. What `before` has of it already is not made again.
     """
 
     document: Document
@@ -105,6 +106,7 @@ class BakeRequest:
     drums_share: float = 0.0
     band: Band | None = None
     silenced: frozenset[int] = frozenset()
+    only: frozenset[int] | None = None
     before: Baked | None = None
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-import platformdirs
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit
 
+from bompla.app.bring_in.shelf_hits import ShelfHits
 from bompla.app.bring_in.shelf_list import SORTS, ShelfFilter, ShelfModel, ShelfView
 from bompla.app.bring_in.shelf_scanner import ShelfScanner
 from bompla.app.bring_in.shelf_sender import ShelfSender
@@ -15,6 +15,7 @@ from bompla.app.commands import tip
 from bompla.app.preferences import preferences
 from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
+from bompla.app.project.shelf import index_path, shelf_folder
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel, button, combo, label
 from bompla.app.ui.number_box import NumberBox
@@ -40,7 +41,7 @@ class ShelfPanel(Panel):
         self.list = ShelfView(self.model)
         self.list.opened.connect(open_file)
         self.list.heard.connect(self._hear)
-        self.scanner = ShelfScanner(_index_path(), session.hub.trouble, self)
+        self.scanner = ShelfScanner(index_path(), session.hub.trouble, self)
         self.scanner.listed.connect(self.model.set_files)
         self.scanner.looked_at.connect(self.model.set_entry)
         self.scanner.progressed.connect(self._progressed)
@@ -61,7 +62,12 @@ class ShelfPanel(Panel):
         row.addStretch(1)
         self.body.addLayout(row)
         self.send_all = button("Send out all shown", self.send_out, tip="Write what is ticked in Send out, for every loop shown here")
-        self.body.addWidget(self.send_all)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.send_all, 1)
+        row.addWidget(button("Hits…", self.show_hits, tip="All snares of this shelf, or any drum: hear, write, put on pads"))
+        self.body.addLayout(row)
+        self.hits: ShelfHits | None = None
         self._started = False
 
     def _folders_row(self) -> None:
@@ -145,6 +151,15 @@ class ShelfPanel(Panel):
         """End the scan and the sending."""
         self.scanner.close()
         self.sending.close()
+        if self.hits is not None:
+            self.hits.close_all()
+            self.hits.close()
+
+    def show_hits(self) -> None:
+        """Show all hits of a drum in the loops of this folder, beside the window."""
+        if self.hits is None:
+            self.hits = ShelfHits(self._session, self._playback, self)
+        self.hits.show_folder(self.folder or shelf_folder())
 
     def send_out(self) -> None:
         """Write what is ticked in Send out, for every loop that is shown, into the folder of exports; or stop doing so."""
@@ -194,9 +209,6 @@ class ShelfPanel(Panel):
         if path is not None:
             self._add_file(path)
 
-
-def _index_path() -> Path:
-    return Path(platformdirs.user_cache_dir("bompla")) / "shelf.sqlite"
 
 
 def _bpm_box(name: str) -> NumberBox:

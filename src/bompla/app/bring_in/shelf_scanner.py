@@ -10,15 +10,15 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, files_under
+from bompla.analysis.shelf_index import ShelfEntry, ShelfHit, ShelfIndex, files_under
 from bompla.app.project.analysis_process import AnalysisProcess
 from bompla.app.project.tasks import Threads, Token
 
 KEEP_EVERY = 32
 
 
-Found = tuple[Path, str, ShelfEntry]
-"""A file that was looked at, its content key, and its entry."""
+Found = tuple[Path, str, ShelfEntry, tuple[ShelfHit, ...]]
+"""A file that was looked at, its content key, its entry and its hits."""
 
 
 @dataclass(frozen=True)
@@ -130,7 +130,7 @@ class ShelfScanner(QObject):
         path = self._waiting.pop(0)
         self._running += 1
 
-        def done(found: tuple[str, ShelfEntry]) -> None:
+        def done(found: tuple[str, ShelfEntry, tuple[ShelfHit, ...]]) -> None:
             self._take(scan, worker, path, *found)
 
         def failed(sentence: str) -> None:
@@ -140,16 +140,17 @@ class ShelfScanner(QObject):
                 self._waiting.append(path)
                 self._next(scan, worker)
                 return
-            self._take(scan, worker, path, "", ShelfEntry(problem=sentence))
+            self._take(scan, worker, path, "", ShelfEntry(problem=sentence), ())
 
         worker.ask_scan(path, done=done, failed=failed)
 
-    def _take(self, scan: int, worker: AnalysisProcess, path: Path, content: str, entry: ShelfEntry) -> None:
+    def _take(self, scan: int, worker: AnalysisProcess, path: Path, content: str, entry: ShelfEntry,
+              hits: tuple[ShelfHit, ...]) -> None:
         if scan != self._scan:
             return
         self._running -= 1
         self._done += 1
-        self._found.append((path, content, entry))
+        self._found.append((path, content, entry, hits))
         if len(self._found) >= KEEP_EVERY:
             self._keep()
         self.looked_at.emit(path, entry)

@@ -25,11 +25,13 @@ def _bake(request: BakeRequest, token: Token) -> Baked:
 class Baking(QObject):
     """Says what plays and how, and has it baked: one request at a time, and the last one last.
 
-    `baked_changed` tells that the engine has other sounds or hits, `speed_changed` carries the speed before and the one now.
+    `baked_changed` tells that the engine has other sounds or hits, `speed_chosen` that another speed is
+    wanted, `speed_changed` carries the speed before and the one that is heard now.
     """
 
     baked_changed = pyqtSignal()
     speed_changed = pyqtSignal(float, float)
+    speed_chosen = pyqtSignal()
 
     def __init__(self, session: Session, engine: Engine, threads: Threads, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -39,6 +41,7 @@ class Baking(QObject):
         self.bars = (0, 0)
         self.drums_share = 0.0
         self.band: Band | None = None
+        self.only: frozenset[int] | None = None
         self.baked: Baked | None = None
         self.playing_passages: tuple[Passage, ...] = ()
         self._baking = False
@@ -58,6 +61,7 @@ class Baking(QObject):
         way = self.way if way is None else way
         if (speed, way) != (self.speed, self.way):
             self.speed, self.way = speed, way
+            self.speed_chosen.emit()
             self.refresh()
 
     def set_sequence(self, sequence: str) -> None:
@@ -76,6 +80,12 @@ class Baking(QObject):
         """Hear only one band of the original, that of a lane's drum; all of it with None."""
         if band != self.band:
             self.band = band
+            self.refresh()
+
+    def set_only(self, hit_ids: frozenset[int] | None) -> None:
+        """Play only some hits of the shown variation, by id; all of them with None."""
+        if hit_ids != self.only:
+            self.only = hit_ids
             self.refresh()
 
     def loop_bars(self, first: int, count: int) -> None:
@@ -101,7 +111,7 @@ class Baking(QObject):
         return BakeRequest(
             document, sound.clip, self._engine.sample_rate, borrowed=self._session.project.borrowed, passages=self._passages(document),
             speed=self.speed, way=self.way, drums_only=sound.drums_only, drums_share=self.drums_share, band=self.band,
-            silenced=self._session.shown.silenced, before=self.baked,
+            silenced=self._session.shown.silenced, only=self.only, before=self.baked,
         )
 
     def _start(self, request: BakeRequest) -> None:
@@ -167,5 +177,5 @@ class Baking(QObject):
             self.refresh()
 
     def _opened(self) -> None:
-        self.drums_share, self.band = 0.0, None
+        self.drums_share, self.band, self.only = 0.0, None, None
         self.loop_bars(0, 0)

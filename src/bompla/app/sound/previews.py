@@ -59,11 +59,12 @@ class DrumRequest:
 
 @dataclass(frozen=True)
 class FileRequest:
-    """A sound file, at a speed."""
+    """A sound file at a speed, or from one second of it to another."""
 
     path: Path
     speed: float
     sample_rate: int
+    part_s: tuple[float, float] | None = None
 
     @property
     def key(self) -> tuple[object, ...]:
@@ -103,6 +104,31 @@ def _pattern(request: PatternRequest, token: Token) -> NDArray[np.float32]:
     return bounce_ringing(baked).samples
 
 
+@dataclass(frozen=True, eq=False)
+class TurnsRequest:
+    """A stretch of original and shown pattern in turn, from one beat of the loop to another."""
+
+    document: Document
+    clip: Clip
+    borrowed: Mapping[str, Clip]
+    first_beat: float
+    last_beat: float
+    sample_rate: int
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """A pattern is soon another: what was made of it is not kept."""
+        return ()
+
+
+def _turns(request: TurnsRequest, token: Token) -> NDArray[np.float32]:
+    from bompla.engine.turns import in_turn
+    from bompla.render.events import BakeRequest
+
+    baked = BakeRequest(request.document, request.clip, request.sample_rate, request.borrowed)
+    return in_turn(baked, request.first_beat, request.last_beat, token.check)
+
+
 def _drum(request: DrumRequest, _token: Token) -> NDArray[np.float32]:
     from bompla.render.bake import made_sound
 
@@ -112,7 +138,9 @@ def _drum(request: DrumRequest, _token: Token) -> NDArray[np.float32]:
 def _file(request: FileRequest, token: Token) -> NDArray[np.float32]:
     clip = read_clip(request.path)
     token.check()
-    return _stretch(StretchRequest(clip, 0, clip.frames, 1, request.speed, request.sample_rate), token)
+    start_s, end_s = request.part_s or (0.0, clip.duration_s)
+    start, end = (max(0, min(clip.frames, round(at_s * clip.sample_rate))) for at_s in (start_s, end_s))
+    return _stretch(StretchRequest(clip, start, end, 1, request.speed, request.sample_rate), token)
 
 
 class Previews(QObject):
@@ -154,16 +182,20 @@ class Previews(QObject):
         if clip is not None:
             self._hear(_pattern, PatternRequest(document, clip, borrowed, self._engine.sample_rate))
 
-    def play_file(self, path: Path, *, speed: float = 1.0) -> None:
-        """Play a sound file."""
-        self._hear(_file, FileRequest(path, speed, self._engine.sample_rate))
+    def play_turns(self, document: Document, clip: Clip, borrowed: Mapping[str, Clip], first_beat: float, last_beat: float) -> None:
+        """Play a stretch of the original and of the shown pattern in turn, equally loud."""
+        self._hear(_turns, TurnsRequest(document, clip, borrowed, first_beat, last_beat, self._engine.sample_rate))
+
+    def play_file(self, path: Path, *, speed: float = 1.0, part_s: tuple[float, float] | None = None) -> None:
+        """Play a sound file, or a part of it."""
+        self._hear(_file, FileRequest(path, speed, self._engine.sample_rate, part_s))
 
     def stop(self) -> None:
         """End what is previewed."""
         self._newest.cancel("preview")
         self._engine.stop_preview()
 
-    def _hear(self, function: Any, request: StretchRequest | DrumRequest | FileRequest | PatternRequest) -> None:
+    def _hear(self, function: Any, request: StretchRequest | DrumRequest | FileRequest | PatternRequest | TurnsRequest) -> None:
         self._newest.cancel("preview")
         known = self._kept.get(request.key) if request.key else None
         if known is not None:

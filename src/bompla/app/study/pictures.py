@@ -33,13 +33,19 @@ class StepPicture(QWidget):
         self._session = session
         self._lit: frozenset[int] = frozenset()
         self._beat = -1.0
+        self._marked: tuple[str, float] | None = None
         self.setMinimumHeight(150)
         self.setMouseTracking(True)
         self.setAccessibleName("Where each hit falls in the bar, and how hard")
 
     def light(self, hit_ids: Sequence[int]) -> None:
         """Light some hits; none lights all."""
-        self._lit = frozenset(hit_ids)
+        self._lit, self._marked = frozenset(hit_ids), None
+        self.update()
+
+    def mark(self, drum: str, at_beats: float) -> None:
+        """Mark where a hit of a drum is missing; an empty drum marks nothing."""
+        self._marked = (drum, at_beats) if drum else None
         self.update()
 
     def show_beat(self, beat: float) -> None:
@@ -97,9 +103,21 @@ class StepPicture(QWidget):
                 painter.setBrush(theme().drum(document.pad(hit.pad_id).drum, 0.85 if lit else NO_LIKENESS))
                 size = 2.0 + 5.0 * hit.velocity / 127.0
                 painter.drawEllipse(self.place(document, hit), size, size)
+        self._paint_mark(painter, document, lanes, area)
         if self._beat >= 0.0:
             x = area.left() + area.width() * (self._beat + EARLY_BEATS) / (meter.beats_per_bar + 2 * EARLY_BEATS)
             painter.fillRect(QRectF(x, area.top(), 1.5, area.height()), theme().colour("signal"))
+
+    def _paint_mark(self, painter: QPainter, document: Document, lanes: list[int], area: QRectF) -> None:
+        row = next((n for n, pad_id in enumerate(lanes) if self._marked and document.pad(pad_id).drum == self._marked[0]), -1)
+        if self._marked is None or row < 0:
+            return
+        per_bar = pattern_meter(document).beats_per_bar
+        within = (self._marked[1] + EARLY_BEATS) % per_bar
+        x = area.left() + area.width() * within / (per_bar + 2 * EARLY_BEATS)
+        painter.setPen(QPen(theme().colour("paper"), 2.0))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(QPointF(x, area.top() + (row + 0.5) * area.height() / max(1, len(lanes))), 10.0, 10.0)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         document = self._session.store.document

@@ -2,52 +2,93 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
-from PyQt6.QtCore import QRect, Qt, QTimer
-from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QStackedWidget, QVBoxLayout, QWidget
 
-from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Newest, Threads, Token
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
+from bompla.app.study.compare_panel import ComparePanel
+from bompla.app.study.ear_panel import EarPanel
+from bompla.app.study.ear_picture import EarPicture
+from bompla.app.study.lesson_panel import LessonPanel
+from bompla.app.study.near_panel import NearPanel
 from bompla.app.study.pictures import BarsPicture, PaperPicture, StepPicture
-from bompla.app.theme import theme
-from bompla.app.ui.controls import Facts, Panel, button, clear_layout, scrolling
+from bompla.app.study.sides import ORIGINAL, Side, repeated, side_of
+from bompla.app.study.strip import DifferenceStrip
+from bompla.app.ui.controls import Chips, Facts, Panel, button, clear_layout, scrolling
+from bompla.app.ui.sentence import Sentence
+from bompla.audio.clip import Clip
 from bompla.errors import BomplaError
 from bompla.export.engrave import Engraved
+from bompla.groove.lesson import LessonStep, lesson_of
 from bompla.groove.read import Fact, GrooveRead, read_groove
-from bompla.model.detected_pattern import pattern_meter, pattern_of
+from bompla.groove.sound_difference import SoundDifference, sound_difference
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document
 from bompla.model.pattern_edits import usual_velocity
-from bompla.model.wording import bar_and_beat, counted
+from bompla.model.wording import counted
 
 if TYPE_CHECKING:  # it brings SciPy, which the window does without until something is studied
-    from bompla.groove.compare import Compared, Difference
+    from bompla.groove.compare import Compared, Difference, Struck
 
 WAIT_MS = 120
-MOST_LISTED = 60
+WIDE = 340
+MODES = {"words": "In words", "compare": "Compared", "layers": "In layers", "ear": "By ear", "shelf": "On the shelf"}
+
+
+@dataclass(frozen=True, eq=False)
+class StudyRequest:
+    """All that is asked at once: the document, and the two sides that are compared, where they are not the usual ones."""
+
+    document: Document
+    one: Side
+    other: Side
 
 
 @dataclass(frozen=True, eq=False)
 class Studied:
-    """What came of it: the groove read, compared with the original."""
+    """What came of it: the groove read, what is compared, and the steps to learn it by."""
 
     document: Document
     read: GrooveRead
     compared: Compared
+    lesson: tuple[LessonStep, ...]
+    struck: list[Struck]
 
 
-def _study(document: Document, _token: Token) -> Studied:
+@dataclass(frozen=True, eq=False)
+class SoundRequest:
+    """The original and a pattern of a document, to be compared as they sound."""
+
+    document: Document
+    clip: Clip
+    borrowed: Mapping[str, Clip]
+
+
+def _study(request: StudyRequest, _token: Token) -> Studied:
     from bompla.groove.compare import compared, struck_in
 
-    original = struck_in(replace(document, shown=-1))
-    return Studied(document, read_groove(document), compared(original, struck_in(document), bpm=document.bpm))
+    document = request.document
+    beats = pattern_beats(document)
+    found = compared(repeated(request.one, beats), repeated(request.other, beats), bpm=document.bpm)
+    return Studied(document, read_groove(document), found, lesson_of(document), struck_in(document))
+
+
+def _sound(request: SoundRequest, token: Token) -> SoundDifference:
+    from bompla.engine.turns import original_and_rebuilt
+    from bompla.render.events import BakeRequest
+
+    baked = BakeRequest(request.document, request.clip, request.clip.sample_rate, request.borrowed)
+    return sound_difference(*original_and_rebuilt(baked, token.check))
 
 
 def _engrave(document: Document, _token: Token) -> Engraved | str:
@@ -61,7 +102,7 @@ def _engrave(document: Document, _token: Token) -> Engraved | str:
 
 
 class StudyStage(Stage):
-    """The fifth stage."""
+    """The fifth stage: pictures on the left, and on the right one of five ways to study."""
 
     key = "study"
 
@@ -70,17 +111,61 @@ class StudyStage(Stage):
         self._threads = Threads(self)
         self._newest = Newest()
         self._studied: Studied | None = None
-        self._at = -1
+        self._asked: tuple[object, ...] = ()
+        self._difference: SoundDifference | None = None
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(WAIT_MS)
         self._timer.timeout.connect(self._ask)
         layout, left = self.columns()
+        self.mode = "words"
+        self.modes = Chips("Ways to study")
+        self.modes.chosen.connect(lambda key: self.show_mode(str(key)))
+        left.addWidget(self.modes, 0, Qt.AlignmentFlag.AlignLeft)
+        self._left = QStackedWidget()
+        left.addWidget(self._left, 1)
+        self._left.addWidget(self._pictures())
+        self.ear_picture = EarPicture(session)
+        self.ear_picture.struck.connect(self._hear_pad)
+        self.ear_picture.sought.connect(playback.transport.seek)
+        self._left.addWidget(self.framed(self.ear_picture))
+        self.compare = ComparePanel(session)
+        self.compare.sides_changed.connect(self._timer.start)
+        self.compare.shown.connect(self._show_difference)
+        self.lesson, self.ear = LessonPanel(playback), EarPanel(session)
+        self.lesson.lit.connect(self.steps_light)
+        self.near = NearPanel(session, playback, actions.open_file, self.compare_with)
+        self._right = QStackedWidget()
+        self._right.setFixedWidth(WIDE)
+        for page in (scrolling(self._words()), self.compare, scrolling(self.lesson), scrolling(self.ear), self.near):
+            self._right.addWidget(page)
+        layout.addWidget(self._right)
+        session.project.opened.connect(self._forget)
+        self.command("difference_next", partial(self.step, 1))
+        self.command("difference_back", partial(self.step, -1))
+        self.command("difference_mend", self.mend)
+        self.command("lesson_next", partial(self._lesson_go, 1))
+        self.command("lesson_back", partial(self._lesson_go, -1))
+        self.command("ear_count", self.ear.ask.click)
+        self.command("ear_hint", self.ear.hint.click)
+        self.show_mode("words")
+        self.connect_all()
+
+    def _pictures(self) -> QWidget:
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(9)
         steps = Panel("Where each hit falls, and how hard · all bars over one")
-        self.steps = StepPicture(session)
+        self.steps = StepPicture(self.session)
         self.steps.heard.connect(self._hear_pad)
         steps.body.addWidget(self.steps, 1)
-        left.addWidget(steps, 3)
+        column.addWidget(steps, 3)
+        self._strip_panel = Panel("Where original and pattern differ as they sound · time across, low to high")
+        self.strip = DifferenceStrip()
+        self.strip.chosen.connect(self._hear_share)
+        self._strip_panel.body.addWidget(self.strip)
+        column.addWidget(self._strip_panel)
         row = QHBoxLayout()
         bars = Panel("Which bars are alike")
         self.bars = BarsPicture()
@@ -92,18 +177,8 @@ class StudyStage(Stage):
         self.paper.chosen.connect(self._hear_bar)
         paper.body.addWidget(self.paper, 1)
         row.addWidget(paper, 5)
-        left.addLayout(row, 2)
-        right = QVBoxLayout()
-        right.setSpacing(10)
-        area = scrolling(self._words())
-        area.setFixedWidth(330)
-        right.addWidget(area, 3)
-        right.addWidget(self._compared(), 2)
-        layout.addLayout(right)
-        session.project.opened.connect(self._forget)
-        self.command("difference_next", partial(self.step, 1))
-        self.command("difference_mend", self.mend)
-        self.connect_all()
+        column.addLayout(row, 2)
+        return whole
 
     def _words(self) -> QWidget:
         panel = Panel("In words · click a sentence to hear its hits")
@@ -115,33 +190,42 @@ class StudyStage(Stage):
         panel.body.addStretch(1)
         return panel
 
-    def _compared(self) -> QWidget:
-        panel = Panel("This pattern against the original")
-        panel.setFixedWidth(330)
-        self.facts = Facts(("hits found", "timing", "loudness"))
-        panel.body.addWidget(self.facts)
-        self.list = QListWidget()
-        self.list.setAccessibleName("Differences, the most heard first")
-        self.list.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.list.currentRowChanged.connect(self._show_difference)
-        panel.body.addWidget(self.list, 1)
-        row = QHBoxLayout()
-        row.addWidget(button("Previous", partial(self.step, -1), tip="The difference before"))
-        row.addWidget(button("Next", partial(self.step, 1), tip=tip("difference_next")))
-        self.mend_button = button("Mend", self.mend, tip=tip("difference_mend"))
-        row.addWidget(self.mend_button)
-        row.addStretch(1)
-        panel.body.addLayout(row)
-        return panel
+    @property
+    def list(self) -> QListWidget:
+        """The list of differences."""
+        return self.compare.list
+
+    @property
+    def facts(self) -> Facts:
+        """The numbers of the comparison."""
+        return self.compare.facts
 
     def picture(self) -> QWidget:
-        """Return the list of differences: what takes the keys."""
-        return self.list
+        """Return what takes the keys: the lanes by ear, or else the list of differences."""
+        return self.compare.list
+
+    def show_mode(self, key: str) -> None:
+        """Show one of the ways to study."""
+        if self.mode == "ear" and key != "ear":
+            self.ear.stop_clock()
+        self.mode = key
+        self.modes.offer(list(MODES.items()), key)
+        self._right.setCurrentIndex(list(MODES).index(key))
+        self._left.setCurrentIndex(1 if key == "ear" else 0)
+        self._strip_panel.setVisible(key == "compare")
+        if key == "ear":
+            self.ear.go_on()
+            self.ear_picture.setFocus()
+        document = self.session.store.document
+        if document is not None and self.isVisible():
+            self.refresh(document)
+            self._look_near()
+            self._compare_sound()
 
     @property
     def busy(self) -> bool:
         """Whether something is being read."""
-        return self._timer.isActive() or self._threads.busy
+        return self._timer.isActive() or self._threads.busy or self.near.busy
 
     @property
     def studied(self) -> Studied | None:
@@ -157,6 +241,8 @@ class StudyStage(Stage):
     def refresh(self, document: Document) -> None:
         """Read the groove anew, where it is another."""
         self.steps.update()
+        self.compare.offer()
+        self.ear.refresh(document)
         if self._studied is None or self._studied.document is not document:
             self._timer.start()
 
@@ -165,30 +251,49 @@ class StudyStage(Stage):
         document = self.session.store.document
         if document is None or not self.playback.transport.playing:
             return
+        if self.mode == "ear":
+            self.ear_picture.set_playhead(at_sample)
+            return
         beat = float(document.beat_map.beat_at(self.playback.transport.pattern_sample()))
         per_bar = pattern_meter(document).beats_per_bar
         self.steps.show_beat(beat % per_bar)
         self.bars.show_bar(int(beat // per_bar))
         self.paper.show_bar(int(beat // per_bar))
+        if self.mode == "compare":
+            self.strip.show_share(beat / document.loop.beats)
+
+    def hideEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.ear.stop_clock()
+
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        super().showEvent(event)
+        if self.mode == "ear":
+            self.ear.go_on()
 
     def close_all(self) -> None:
         """End all reading."""
         self._timer.stop()
         self._threads.close()
+        self.near.close_all()
 
     def step(self, by: int) -> None:
         """Go to the next difference, or so many on, and hear it."""
-        count = self.list.count()
-        if count:
-            self.list.setCurrentRow((self.list.currentRow() + by) % count)
+        if self.mode != "compare":
+            self.show_mode("compare")
+        self.compare.step(by)
 
     def mend(self) -> None:
         """Make the pattern like the original where the difference is that is shown."""
-        from bompla.groove.mends import mended
+        self.compare.mend()
 
-        difference = self._difference()
-        if difference is not None:
-            self.session.store.edit(f"mend {difference.kind} {difference.drum.replace('_', ' ')}", lambda d: mended(d, difference))
+    def compare_with(self, path: Path) -> None:
+        """Compare this pattern with another loop, hit by hit."""
+        self.show_mode("compare")
+        self.compare.bring(path)
+
+    def steps_light(self, hit_ids: tuple[int, ...]) -> None:
+        """Light some hits in the pictures; none lights all."""
+        self.steps.light(hit_ids)
 
     def hear_fact(self, fact: Fact) -> None:
         """Light the hits of a sentence and play them alone."""
@@ -211,38 +316,68 @@ class StudyStage(Stage):
         if document is not None:
             self.playback.previews.play_pattern(document, self.session.project.clip, self.session.project.borrowed)
 
+    def _lesson_go(self, by: int) -> None:
+        if self.mode == "layers":
+            self.lesson.go(by)
+
     def _hear_pad(self, pad_id: int) -> None:
         document = self.session.store.document
         if document is not None:
             self.playback.pads.strike(pad_id, usual_velocity(document, pad_id))
 
     def _hear_bar(self, bar: int) -> None:
-        document, clip = self.session.store.document, self.session.project.clip
-        if document is None or clip is None:
-            return
-        per_bar = pattern_meter(document).beats_per_bar
-        start, end = (round(float(document.beat_map.sample_at(beat))) for beat in (bar * per_bar, (bar + 1) * per_bar))
-        self.playback.previews.play(clip, start, end)
+        document = self.session.store.document
+        if document is not None:
+            per_bar = pattern_meter(document).beats_per_bar
+            self._hear_beats(document, bar * per_bar, (bar + 1) * per_bar)
+
+    def _hear_beats(self, document: Document, first: float, last: float) -> None:
+        clip = self.session.project.clip
+        if clip is not None:
+            places = document.beat_map.samples_at([first, last]).tolist()
+            start, end = (max(0, min(document.source.frames, round(place))) for place in places)
+            self.playback.previews.play(clip, start, end)
+
+    def _hear_share(self, share: float) -> None:
+        document = self.session.store.document
+        if document is not None:
+            self._hear_turns(document, share * document.loop.beats - 0.5, share * document.loop.beats + 0.5)
+
+    def _hear_turns(self, document: Document, first: float, last: float) -> None:
+        """Play a stretch of the original and of the pattern in turn, equally loud."""
+        clip = self.session.project.clip
+        if clip is not None:
+            self.playback.previews.play_turns(document, clip, self.session.project.borrowed, first, last)
 
     def _ask(self) -> None:
         document = self.session.store.document
         if document is None or not self.isVisible():
             return
-        self._newest.keep("read", self._threads.run(_study, document, done=self._take, failed=self.session.hub.trouble))
-        self._newest.keep("paper", self._threads.run(_engrave, document, done=self._take_paper, failed=self.session.hub.trouble))
+        one, other = (side_of(self.session, document, key, self.compare.brought) for key in self.compare.keys)
+        request = StudyRequest(document, one, other)
+        self._newest.keep("read", self._threads.run(_study, request, done=self._take, failed=self.session.hub.trouble))
+        if self._studied is None or self._studied.document is not document:
+            self._newest.keep("paper", self._threads.run(_engrave, document, done=self._take_paper, failed=self.session.hub.trouble))
 
     def _take(self, studied: Studied) -> None:
+        fresh = self._studied is None or self._studied.document is not studied.document
         self._studied = studied
         self.bars.show_read(studied.read)
-        clear_layout(self.sentences)
-        for fact in studied.read.sentences():
-            self.sentences.addWidget(self._sentence(fact))
-        self._show_compared(studied)
+        if fresh:
+            clear_layout(self.sentences)
+            for fact in studied.read.sentences():
+                self.sentences.addWidget(self._sentence(fact))
+            self.lesson.show_steps(studied.lesson)
+        self.compare.show_compared(studied.document, studied.compared, None)
+        self._asked = () if fresh else self._asked
+        self._compare_sound()
+        self._look_near()
         self.line_changed.emit()
 
-    def _sentence(self, fact: Fact) -> QPushButton:
-        made = _Sentence(fact, self)
+    def _sentence(self, fact: Fact) -> Sentence:
+        made = Sentence("", fact.text, tip="Click to hear these hits alone")
         made.clicked.connect(lambda _=False: self.hear_fact(fact))
+        made.pointed.connect(lambda on: self.steps.light(fact.hit_ids if on else ()))
         return made
 
     def _take_paper(self, engraved: Engraved | str) -> None:
@@ -251,68 +386,61 @@ class StudyStage(Stage):
         else:
             self.paper.show_paper(engraved)
 
-    def _show_compared(self, studied: Studied) -> None:
-        found = studied.compared
-        self.facts.set("hits found", f"{found.found} of {found.of}")
-        self.facts.set("timing", f"{found.timing_ms:.1f} ms apart as a rule")
-        self.facts.set("loudness", f"{found.loudness_db:.1f} dB apart as a rule")
-        self.list.blockSignals(True)
-        self.list.clear()
-        meter = pattern_meter(studied.document)
-        for one in found.differences[:MOST_LISTED]:
-            self.list.addItem(f"{bar_and_beat(max(0.0, one.at_beats), meter)}  {one.text}")
-        self.list.blockSignals(False)
-        self.mend_button.setEnabled(self.list.count() > 0)
+    def _compare_sound(self) -> None:
+        """Compare how original and pattern sound, where both are of this loop and as long."""
+        document, clip, studied = self.session.store.document, self.session.project.clip, self._studied
+        if self.mode != "compare" or document is None or clip is None or studied is None:
+            return
+        one, other = self.compare.keys
+        shown = side_document(document, other)
+        if one != ORIGINAL or shown is None or pattern_beats(shown) != document.loop.beats:
+            self.strip.show_difference(None)
+            return
+        asked = (shown, clip)
+        if asked == self._asked and self._difference is not None:
+            self._show_sound(self._difference)
+            return
+        self._asked, self._difference = asked, None
 
-    def _difference(self) -> Difference | None:
-        row = self.list.currentRow()
-        return self._studied.compared.differences[row] if self._studied is not None and row >= 0 else None
+        def take(difference: SoundDifference) -> None:
+            self._difference = difference
+            self._show_sound(difference)
 
-    def _show_difference(self, _row: int) -> None:
-        """Light what differs, and play half a beat around it from the original."""
-        difference, document = self._difference(), self.session.store.document
+        request = SoundRequest(shown, clip, self.session.project.borrowed)
+        self._newest.keep("sound", self._threads.run(_sound, request, done=take, failed=self.session.hub.trouble))
+
+    def _show_sound(self, difference: SoundDifference) -> None:
+        self.strip.show_difference(difference)
+        self.compare.facts.set("sound", f"{difference.mean_db:.1f} dB apart, in all bands")
+
+    def _look_near(self) -> None:
+        if self.mode == "shelf" and self._studied is not None:
+            self.near.look(self._studied.document, self._studied.struck)
+
+    def _show_difference(self, difference: Difference | None) -> None:
+        """Light what differs, and play half a beat around it, original and pattern in turn."""
+        document = self.session.store.document
         if difference is None or document is None:
             return
         self.steps.light((difference.other.hit_id,) if difference.other is not None else (-1,))
-        places = document.beat_map.samples_at([difference.at_beats - 0.5, difference.at_beats + 1.0]).tolist()
-        start, end = (max(0, min(document.source.frames, round(place))) for place in places)
-        if self.session.project.clip is not None:
-            self.playback.previews.play(self.session.project.clip, start, end)
+        self.steps.mark("" if difference.other is not None else difference.drum, difference.at_beats)
+        first, last = difference.at_beats - 0.5, difference.at_beats + 0.5
+        one, other = self.compare.keys
+        shown = side_document(document, other)
+        if one == ORIGINAL and shown is not None:
+            self._hear_turns(shown, first, last)
+        else:
+            self._hear_beats(document, first, last)
 
     def _forget(self) -> None:
-        self._studied = None
+        self._studied, self._asked = None, ()
         self.steps.light(())
 
 
-class _Sentence(QPushButton):
-    """A sentence as a button: pointed at, it lights its hits; clicked, it plays them."""
-
-    def __init__(self, fact: Fact, stage: StudyStage) -> None:
-        super().__init__()
-        self._fact, self._stage = fact, stage
-        self._text = fact.text.replace(" %", "\u00a0%")
-        self.setObjectName("sentence")
-        self.setAccessibleName(fact.text)
-        self.setToolTip("Click to hear these hits alone")
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-
-    def _text_area(self) -> QRect:
-        return QRect(9, 5, max(40, self.width() - 18), 2_000)
-
-    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
-        metrics = QFontMetrics(theme().font(16, weight=500))
-        flags = Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignTop
-        self.setFixedHeight(metrics.boundingRect(self._text_area(), flags, self._text).height() + 11)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
-        super().paintEvent(event)
-        painter = QPainter(self)
-        painter.setFont(theme().font(16, weight=500))
-        painter.setPen(theme().colour("paper"))
-        painter.drawText(self._text_area(), Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignTop, self._text)
-
-    def enterEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
-        self._stage.steps.light(self._fact.hit_ids)
-
-    def leaveEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
-        self._stage.steps.light(())
+def side_document(document: Document, key: str) -> Document | None:
+    """Return a document that shows a side of this loop, None for a side that is no pattern of it."""
+    kind, _, which = key.partition(" ")
+    if kind == "shown":
+        return document
+    index = next((n for n, one in enumerate(document.variations) if kind == "variation" and one.letter == which), -1)
+    return replace(document, shown=index) if index >= 0 else None
