@@ -16,7 +16,7 @@ from conftest import settle
 
 LEFT, RIGHT, NONE, CONTROL = Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton, Qt.KeyboardModifier.NoModifier, (
     Qt.KeyboardModifier.ControlModifier)
-ACROSS, DOWN = 14, 9
+ACROSS, DOWN = 9, 6
 
 
 def classes(kind: type) -> set[type]:
@@ -90,9 +90,10 @@ def test_escape_puts_everything_back_on_every_picture(demo_window: Any, qtbot: A
         if stage is window.groove:
             window.groove.order.sequence.click("order")
             window.groove.feel.compare.click()
-        for view in ("pad", "more", "colour") if stage is window.kit else ("",):
-            if view:
-                window.kit.view.click(view)
+        views = {window.kit: window.kit.view, window.study: window.study.modes}.get(stage)
+        for view in {window.kit: ("pad", "more", "colour"), window.study: ("words", "ear")}.get(stage, ("",)):
+            if views is not None:
+                views.click(view)
             walk.over_all()
     assert walk.gestures > 300
     missing = {kind.__name__ for kind in classes(GestureWidget) - walk.seen}

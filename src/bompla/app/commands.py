@@ -20,8 +20,21 @@ class Command:
 STAGES = {"bring-in": "Bring in", "slice": "Slice", "kit": "Kit", "groove": "Groove", "study": "Study", "send-out": "Send out"}
 """The stages by key, in the order of the work, as they are called; their keys are Ctrl and their number."""
 
+HINTS = {
+    "bring-in": "Space plays. Drag the loop’s ends until nothing is heard at its seam.",
+    "slice": "Double click cuts. F8 goes to what is worth a look.",
+    "kit": "Play the pads: Z to V, A to F, Q to R, 1 to 4.",
+    "groove": "Click in a lane draws a hit, a right click deletes one.",
+    "study": "Click a sentence to hear just its hits.",
+    "send-out": "Drag a handle straight into another program.",
+}
+"""One hint a stage, until it is put away."""
+
 EVERYWHERE = "Everywhere"
 IN_BRING_IN, IN_SLICE, IN_KIT, IN_GROOVE, IN_STUDY = (STAGES[key] for key in ("bring-in", "slice", "kit", "groove", "study"))
+
+STEP_KEYS = {("start", "step", "earlier"): "Alt+Down", ("start", "step", "later"): "Alt+Up"}
+"""The arrows alone move the whole loop, so the steps of its start have other keys."""
 
 COMMANDS = (
     Command("open", "Open a sound or a project", "Ctrl+O", EVERYWHERE),
@@ -51,8 +64,11 @@ COMMANDS = (
     Command("loop_bar_on", "Move the loop a bar forward", "Ctrl+Shift+Right", IN_BRING_IN),
     Command("loop_beat_back", "Move the loop a beat back", "Ctrl+Left", IN_BRING_IN),
     Command("loop_beat_on", "Move the loop a beat forward", "Ctrl+Right", IN_BRING_IN),
+    Command("loop_step_back", "Move the loop to the attack before; its tempo stays", "Left", IN_BRING_IN),
+    Command("loop_step_on", "Move the loop to the next attack; its tempo stays", "Right", IN_BRING_IN),
     *(
-        Command(f"{side}_{step}_{way}", f"Move the loop's {side} {words} {way}", f"{keys}{arrow}", IN_BRING_IN)
+        Command(f"{side}_{step}_{way}", f"Move the loop's {side} {words} {way}", STEP_KEYS.get((side, step, way), f"{keys}{arrow}"),
+                IN_BRING_IN)
         for side, up in (("start", False), ("end", True))
         for step, words, keys in (
             ("sample", "a sample", "Alt+Shift+" if not up else "Alt+Shift+Ctrl+"),
@@ -136,7 +152,8 @@ GESTURES = (
     ("Bring in", "drag a handle, or the loop between", "move start, end or all of it; with Alt it does not snap"),
     ("Bring in", "click a clarity bar", "start the loop there"),
     ("Bring in", "drag at the seam, left or right", "move the loop's end or start; the wheel zooms to the samples"),
-    ("Bring in", "arrows in the shelf, Return", "play the next loop, open it"),
+    ("Bring in", "click a loop of the shelf, or arrows", "play it; a double click or Return opens it"),
+    ("Bring in", "Downbeat, then click a hit of the picture", "let the loop begin there"),
     ("Slice", "click", "select and play a slice"),
     ("Slice", "double click", "cut there, at the attack if one is near; with Alt exactly there"),
     ("Slice", "drag a cut", "move it; with Alt it does not snap"),

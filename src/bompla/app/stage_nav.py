@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLabel, QPushButton, QVBoxLayout, QWidget
 
+from bompla.app.commands import HINTS
+from bompla.app.preferences import preferences
 from bompla.app.project.session import Session
 from bompla.app.stage import Stage
 from bompla.app.theme import theme
@@ -74,7 +76,7 @@ class StageNav(QWidget):
         self.setObjectName("path")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(102)
-        self._session, self._stages = session, stages
+        self._session, self._stages, self._hinted = session, stages, ""
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 10, 0, 10)
         column.setSpacing(2)
@@ -86,11 +88,46 @@ class StageNav(QWidget):
             self.buttons.append(made)
             column.addWidget(made)
         column.addStretch(1)
+        self.hint = QPushButton()
+        self.hint.setObjectName("hint")
+        self.hint.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.hint.clicked.connect(self._put_hint_away)
+        self.hint_text = QLabel(self.hint)
+        self.hint_text.setObjectName("dim")
+        self.hint_text.setWordWrap(True)
+        self.hint_text.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        column.addWidget(self.hint)
+        preferences().changed.connect(self._preferences_changed)
         session.store.document_changed.connect(lambda _: self.refresh())
         session.project.saved_changed.connect(self.refresh)
         session.review.changed.connect(self.refresh)
 
     def refresh(self) -> None:
         """Show each stage's state."""
+        document = self._session.store.document
         for index, (stage, made) in enumerate(zip(self._stages, self.buttons, strict=True)):
+            made.setEnabled(document is not None or index == 0)
             made.show_line(stage.state_line(self._session.store.document), f"Ctrl+{index + 1}", needs_you=stage.needs_you())
+            if not made.isEnabled():
+                made.setToolTip(f"{stage.title}: bring in a loop first")
+        shown = next((n for n, made in enumerate(self.buttons) if made.isChecked()), 0)
+        words = HINTS.get(self._stages[shown].key, "")
+        self._hinted = self._stages[shown].key
+        away = document is None or self._hinted in preferences().value.hints_put_away
+        self.hint.setVisible(bool(words) and not away)
+        self._show_hint(words)
+
+    def _show_hint(self, words: str) -> None:
+        self.hint_text.setText(words)
+        width = self.width() - 12
+        high = self.hint_text.heightForWidth(width - 10) + 12
+        self.hint.setFixedSize(width, high)
+        self.hint_text.setGeometry(5, 4, width - 10, high - 8)
+        self.hint.setAccessibleName(f"Hint: {words} Click to put it away for good")
+        self.hint.setToolTip("Click to put this hint away for good")
+
+    def _put_hint_away(self) -> None:
+        preferences().set(hints_put_away=tuple(sorted({*preferences().value.hints_put_away, self._hinted})))
+
+    def _preferences_changed(self, _before: object, _now: object) -> None:
+        self.refresh()

@@ -33,6 +33,8 @@ class Palette:
     on_signal: str
     good: str
     sunk: str
+    edge: str
+    focus: str
     drums: str
     snares: str
     hats: str
@@ -42,19 +44,22 @@ class Palette:
 
 NIGHT = Palette(
     name="night", ground="#121c1d", panel="#182527", raised="#203134", line="#35504f", faint_line="#24383a",
-    paper="#f0e6d2", dim="#9fb0a8", signal="#ff7354", on_signal="#1b1210", good="#86d3ae", sunk="#0f1718",
+    paper="#f0e6d2", dim="#9fb0a8", signal="#ff7354", on_signal="#1b1210", good="#86d3ae", sunk="#0f1718", edge="#6c8a86",
+    focus="#8fd0ff",
     drums="#e0894e", snares="#efc65c", hats="#6fc3b6", cymbals="#9ba8f3", extras="#cf90c0",
 )
 
 DAY = Palette(
     name="day", ground="#e9e2d2", panel="#f4eee0", raised="#fffaf0", line="#b9b19c", faint_line="#d8d0bd",
-    paper="#1d2a2a", dim="#55625c", signal="#c23a1b", on_signal="#fff8ef", good="#1c6b4a", sunk="#ded6c4",
-    drums="#a4541c", snares="#8a6400", hats="#1f7568", cymbals="#4453b8", extras="#8f4580",
+    paper="#1d2a2a", dim="#4d5a54", signal="#a62f13", on_signal="#fff8ef", good="#1a6445", sunk="#ded6c4", edge="#7d7560",
+    focus="#0b5c9e",
+    drums="#8c4414", snares="#705200", hats="#176054", cymbals="#3f4db0", extras="#873f79",
 )
 
 CONTRAST = Palette(
     name="contrast", ground="#000000", panel="#000000", raised="#1a1a1a", line="#c8c8c8", faint_line="#6e6e6e",
-    paper="#ffffff", dim="#e2e2e2", signal="#ff8c6a", on_signal="#000000", good="#8effc0", sunk="#000000",
+    paper="#ffffff", dim="#e2e2e2", signal="#ff8c6a", on_signal="#000000", good="#8effc0", sunk="#000000", edge="#ffffff",
+    focus="#ffff4d",
     drums="#ffab66", snares="#ffe070", hats="#7ff0dd", cymbals="#b9c4ff", extras="#f5b0e4",
 )
 

@@ -112,6 +112,13 @@ class ListeningBar(QWidget):
         row.addWidget(self.tempo)
         self._bars_offered = 0
         self._listen()
+        self._switch(False)
+
+    def _switch(self, on: bool) -> None:
+        """Switch what plays on or off: there is nothing to play before something is open."""
+        for made in (self.play, self.loop, self.click, self.original, self.blend, self.rebuilt, self.equal, self.bars, self.speed,
+                     self.way, self.tempo):
+            made.setEnabled(on)
 
     def _listen(self) -> None:
         playback, session = self._playback, self._session
@@ -195,6 +202,7 @@ class ListeningBar(QWidget):
         self.device.setToolTip(f"What plays: {text} of latency. {tip('settings')}")
 
     def _document_changed(self, document: Document) -> None:
+        self._switch(True)
         self.tempo.show_number(round(document.bpm * self._playback.baking.speed, 2))
         bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
         if bars != self._bars_offered:

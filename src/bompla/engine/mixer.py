@@ -333,9 +333,14 @@ def _tell_clock(state: MixerState, at: int, count: int) -> None:
 
 
 def _drawn(passes: int, hit: int) -> int:
-    """Return a number from 0 to 254 that is always the same for a hit in a pass (multiplicative hashing, Knuth 1973)."""
+    """Return a number from 0 to 254 that is always the same for a hit in a pass (multiplicative hashing, Knuth 1973).
+
+    Two rounds of shift and multiply at the end let every bit decide, so that passes in a row are no row of numbers.
+    """
     mixed = (passes * 2_654_435_761 + (hit + 1) * 2_246_822_519) & 0xFFFFFFFF
-    return ((mixed ^ mixed >> 15) * 2_654_435_761 & 0xFFFFFFFF) % 255
+    mixed = (mixed ^ mixed >> 16) * 2_146_121_005 & 0xFFFFFFFF
+    mixed = (mixed ^ mixed >> 15) * 2_221_713_035 & 0xFFFFFFFF
+    return (mixed ^ mixed >> 16) % 255
 
 
 def _mix_original(state: MixerState, out: Block, count: int) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
 
 from bompla.groove.feel import felt_pattern
 from bompla.model.detected_pattern import pattern_beats
@@ -96,6 +95,8 @@ def compared(one: list[Struck], other: list[Struck], *, bpm: float) -> Compared:
 def _matched(one: list[Struck], other: list[Struck], mine: list[int], theirs: list[int], beat_ms: float) -> list[tuple[int, int]]:
     if not mine or not theirs:
         return []
+    from scipy.optimize import linear_sum_assignment  # the window does without SciPy until something is compared
+
     apart = beat_ms * np.abs(np.array([one[n].at_beats for n in mine])[:, None] - np.array([other[n].at_beats for n in theirs])[None, :])
     rows, columns = linear_sum_assignment(np.where(apart <= 1000.0 * NEAR_S, apart, 1e6))
     return [(mine[r], theirs[c]) for r, c in zip(rows.tolist(), columns.tolist(), strict=True) if apart[r, c] <= 1000.0 * NEAR_S]

@@ -120,7 +120,10 @@ class LoopPanel(Panel):
         self.meter.activated.connect(lambda _: self._session.store.edit(
             f"read in {self.meter.currentData()}", lambda d: set_meter(d, str(self.meter.currentData()))))
         grid.addWidget(self.meter, 2, 0)
-        grid.addWidget(button("Downbeat here", self.downbeat, tip=tip("downbeat")), 2, 1)
+        self.downbeat_here = button("Downbeat…", self.pick_downbeat, tip="Then click a hit in the picture, also before the loop: the loop "
+                                    f"begins there. At the playhead: {tip('downbeat')}", checkable=True)
+        self._overview.picked.connect(self._downbeat_picked)
+        grid.addWidget(self.downbeat_here, 2, 1)
         row = _row(column)
         row.addWidget(label("tempo range", "dim"))
         self.slowest, self.fastest = (NumberBox(f"{which} tempo considered", LOWEST_BPM, HIGHEST_BPM, width=50)
@@ -149,8 +152,11 @@ class LoopPanel(Panel):
         self.balance.setToolTip("Left: everything but the drums; middle: the full mix; right: drums only")
         self.balance.valueChanged.connect(lambda value: self._playback.baking.set_drums_share(value / 100.0))
         self.use_drums = button("Use", self._use_drums, tip="Add the drums to the project as a sound of their own")
+        self.balance_ends = (label("the rest", "dim"), label("drums", "dim"))
         row.addWidget(self.drums_only)
+        row.addWidget(self.balance_ends[0])
         row.addWidget(self.balance, 1)
+        row.addWidget(self.balance_ends[1])
         row.addWidget(self.use_drums)
         column.addStretch(1)
         row = _row(column)
@@ -178,7 +184,8 @@ class LoopPanel(Panel):
         sound = self._session.project.sound
         made = sound is not None and sound.drums_only is not None
         self.drums_only.setVisible(not made)
-        self.balance.setVisible(made)
+        for shown in (self.balance, *self.balance_ends):
+            shown.setVisible(made)
         self.use_drums.setVisible(made)
         if not made and self.balance.value():
             self.balance.setValue(0)
@@ -223,6 +230,15 @@ class LoopPanel(Panel):
         if document is not None:
             beats = by * (document.loop.meter.beats_per_bar if whole_bars else 1)
             self._session.store.edit("slide loop", lambda d: slide_loop(d, beats))
+
+    def pick_downbeat(self) -> None:
+        """Let the next click on the picture say where the downbeat is."""
+        self._overview.picking = self.downbeat_here.isChecked()
+
+    def _downbeat_picked(self, at_sample: float) -> None:
+        self.downbeat_here.setChecked(False)
+        if at_sample >= 0.0:
+            self._session.store.edit("move downbeat", lambda d: downbeat_here(d, round(at_sample)))
 
     def downbeat(self) -> None:
         """Let the loop begin at the attack nearest to the playhead."""

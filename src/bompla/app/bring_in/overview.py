@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from msgspec.structs import replace
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from bompla.analysis.loop.passages import Bars
@@ -48,6 +48,7 @@ class Overview(SoundPicture):
 
     sought = pyqtSignal(float)
     bar_chosen = pyqtSignal(int)
+    picked = pyqtSignal(float)
 
     left_margin, right_margin = 10, 10
     playhead_role = "paper"
@@ -55,6 +56,8 @@ class Overview(SoundPicture):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Whole file with the loop", parent)
         self.snap = SNAPS[0][0]
+        self.picking = False
+        """Whether the next click picks a place, which `picked` carries, -1 where Escape gave it up."""
         self.setMouseTracking(True)
         self.setMinimumHeight(170)
         self._bars: Bars | None = None
@@ -97,7 +100,7 @@ class Overview(SoundPicture):
         height = round(bottom - RULER - 6)
         gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
         x0, x1 = axis.x(loop.start_sample), axis.x(loop.end_sample)
-        painter.fillRect(QRectF(x0, RULER, x1 - x0, bottom - RULER), theme().colour("signal", 0.16))
+        painter.fillRect(QRectF(x0, RULER, x1 - x0, bottom - RULER), theme().colour("paper", 0.12))
         waves = {
             role: wave_pixmap(summary, axis.start, axis.end, round(axis.width), height, theme().colour(role, alpha), ratio=ratio, gain=gain)
             for role, alpha in (("dim", 0.65), ("paper", 1.0))
@@ -108,10 +111,10 @@ class Overview(SoundPicture):
             painter.setClipRect(QRectF(left, 0, max(0.0, right - left), bottom))
             painter.drawPixmap(QPointF(axis.left, RULER + 3.0), wave)
             painter.restore()
-        painter.setPen(QPen(theme().colour("signal"), 2.0))
+        painter.setPen(QPen(theme().colour("paper"), 2.0))
         for x in (x0, x1):
             painter.drawLine(QPointF(x, RULER - 4), QPointF(x, bottom))
-            painter.fillRect(QRectF(x - 4.0, RULER - 6.0, 8.0, 8.0), theme().colour("signal"))
+            painter.fillRect(QRectF(x - 4.0, RULER - 6.0, 8.0, 8.0), theme().colour("paper"))
 
         if len(document.stretches) > 1:
             self._paint_stretches(painter, document)
@@ -210,6 +213,10 @@ class Overview(SoundPicture):
         if document is None or event.button() != Qt.MouseButton.LeftButton:
             return None
         x = event.position().x()
+        if self.picking:
+            self.picking = False
+            self.picked.emit(self._axis.sample(x))
+            return None
         if event.position().y() < RULER - 6:
             self.sought.emit(self._axis.sample(x))
             return None
@@ -235,9 +242,20 @@ class Overview(SoundPicture):
             self.setToolTip(f"{counted(loop.bars, 'bar')} at {bpm:.1f} BPM; click to take them")
             self.setCursor(Qt.CursorShape.PointingHandCursor)
             return
-        self.setToolTip("")
+        self.setToolTip("Click the hit that is the downbeat" if self.picking else "")
+        if self.picking:
+            self.setCursor(Qt.CursorShape.CrossCursor)
+            return
         shapes = {"": Qt.CursorShape.ArrowCursor, "loop": Qt.CursorShape.OpenHandCursor}
         self.setCursor(shapes.get(self._grip_at(event.position().x()), Qt.CursorShape.SizeHorCursor))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        if self.picking and event.key() == Qt.Key.Key_Escape:
+            self.picking = False
+            self.picked.emit(-1.0)
+            return
+        super().keyPressEvent(event)
 
     def drag(self, gesture: _Drag, event: QMouseEvent) -> None:
         """Show the loop that the drag stands for."""

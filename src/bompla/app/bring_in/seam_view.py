@@ -65,7 +65,7 @@ class SeamView(GestureWidget):
                 pixmap = wave_pixmap(summary, part.frames - frames if left == 0.0 else 0.0, part.frames if left == 0.0 else float(frames),
                                      round(half), round(area.height()), theme().colour("paper"), ratio=self.devicePixelRatioF(), gain=gain)
                 painter.drawPixmap(area.topLeft(), pixmap)
-        painter.setPen(QPen(theme().colour("signal"), 2.0))
+        painter.setPen(QPen(theme().colour("paper"), 2.0))
         painter.drawLine(QPointF(half, 8.0), QPointF(half, self.height() - 8.0))
         painter.setFont(theme().font(14, weight=400))
         painter.setPen(theme().colour("dim"))

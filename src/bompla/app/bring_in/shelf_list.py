@@ -148,7 +148,7 @@ class _RowPainter(QStyledItemDelegate):
         chosen = bool(option.state & QStyle.StateFlag.State_Selected)
         if chosen:
             painter.fillRect(area, theme().colour("raised"))
-            painter.fillRect(QRectF(area.left(), area.top(), 3.0, area.height()), theme().colour("signal"))
+            painter.fillRect(QRectF(area.left(), area.top(), 3.0, area.height()), theme().colour("paper"))
         painter.fillRect(QRectF(area.left(), area.bottom(), area.width(), 1.0), theme().colour("faint_line"))
         inner = area.adjusted(10.0, 5.0, -10.0, -4.0)
         painter.setFont(theme().font(15, weight=600 if chosen else 500))
@@ -171,7 +171,7 @@ class _RowPainter(QStyledItemDelegate):
 
 
 class ShelfView(QListView):
-    """The rows. The arrows go to a row and `heard` carries it; Return or a click opens it by `opened`."""
+    """The rows. A click or the arrows go to a row and `heard` carries it; Return or a double click opens it by `opened`."""
 
     heard = pyqtSignal(object)
     opened = pyqtSignal(object)
@@ -187,7 +187,9 @@ class ShelfView(QListView):
         self.setAccessibleName("Loops of the shelf")
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
-        self.clicked.connect(self._open)
+        self.clicked.connect(self._hear)
+        self.doubleClicked.connect(self._open)
+        self.setToolTip("Click to hear a loop, double click or Return to open it")
 
     def current_path(self) -> Path | None:
         """Return the file of the row that is selected."""
@@ -212,6 +214,11 @@ class ShelfView(QListView):
         after = self.current_path()
         if after is not None and after != before:
             self.heard.emit(after)
+
+    def _hear(self, _index: QModelIndex) -> None:
+        path = self.current_path()
+        if path is not None:
+            self.heard.emit(path)
 
     def _open(self, _index: QModelIndex) -> None:
         path = self.current_path()

@@ -30,12 +30,12 @@ class ShelfPanel(Panel):
 
     def __init__(
         self, session: Session, playback: Playback, *, open_file: Callable[[Path], object], add_file: Callable[[Path], object],
-        choose_file: Callable[[], object],
     ) -> None:
         super().__init__(f"Shelf · {NAME_OF_DEMO}")
         self._session, self._playback = session, playback
         self._add_file = add_file
         self.folder: Path | None = None
+        self._shown_path = ""
         self.setFixedWidth(WIDTH)
         self.model = ShelfModel(self)
         self.list = ShelfView(self.model)
@@ -54,7 +54,7 @@ class ShelfPanel(Panel):
         self.body.addWidget(self.list, 1)
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(button("Open…", choose_file, tip=tip("open")))
+        row.addWidget(button("Open", self._open_current, tip="Open the selected loop (Return)"))
         row.addWidget(button("Add", self._add_current, tip=tip("add_sound")))
         self.at_tempo = button("at current tempo", lambda: None, chip=True, checkable=True,
                                tip="Play loops of the shelf at the tempo of the open loop")
@@ -142,8 +142,9 @@ class ShelfPanel(Panel):
 
     def show_current(self, path: str) -> None:
         """Mark the file that is open."""
-        if path:
+        if path and path != self._shown_path:  # the row that was chosen since stays chosen
             self.list.choose(Path(path))
+        self._shown_path = path
         if self.near.isChecked():
             self._arrange()
 
@@ -203,6 +204,11 @@ class ShelfPanel(Panel):
         while ratio < 0.7:
             ratio *= 2.0
         self._playback.previews.play_file(path, speed=ratio)
+
+    def _open_current(self) -> None:
+        path = self.list.current_path()
+        if path is not None:
+            self.list.opened.emit(path)
 
     def _add_current(self) -> None:
         path = self.list.current_path()

@@ -5,11 +5,12 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from bompla.analysis.loop.passages import Bars, Proposal, bars_of, proposals_of
 from bompla.analysis.loop.seam import seam_of
 from bompla.analysis.tempo.drift import Drift, drift_of
+from bompla.app.bring_in.invitation import Invitation
 from bompla.app.bring_in.loop_panel import LoopPanel
 from bompla.app.bring_in.overview import Overview
 from bompla.app.bring_in.seam_view import SeamView
@@ -23,6 +24,7 @@ from bompla.app.ui.controls import Panel, button, combo, label, scrolling
 from bompla.model.cut_edits import set_loop, set_seam_fade
 from bompla.model.document import Document
 from bompla.model.loop import Loop
+from bompla.model.loop_edits import step_loop
 from bompla.model.wording import counted
 from bompla.units import ms_to_samples
 
@@ -43,13 +45,19 @@ class BringIn(Stage):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(10)
         self.shelf = ShelfPanel(
-            session, playback, choose_file=actions.choose_file, open_file=self._open,
+            session, playback, open_file=self._open,
             add_file=lambda path: session.requests.open(path, add=True),
         )
         layout.addWidget(self.shelf)
-        right = QVBoxLayout()
+        self._pages = QStackedWidget()
+        layout.addWidget(self._pages, 1)
+        self.invitation = Invitation(self._open, actions.choose_file)
+        whole = QWidget()
+        right = QVBoxLayout(whole)
+        right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(10)
-        layout.addLayout(right, 1)
+        self._pages.addWidget(self.invitation)
+        self._pages.addWidget(whole)
         right.addWidget(self._file_panel(), 4)
         below = QHBoxLayout()
         below.setSpacing(10)
@@ -76,6 +84,7 @@ class BringIn(Stage):
 
     def refresh(self, document: Document) -> None:
         """Show the loop, its seam and its readings."""
+        self._pages.setCurrentIndex(1)
         self.loop.refresh(document)
         clip = self.session.project.clip
         if clip is not None:
@@ -103,9 +112,16 @@ class BringIn(Stage):
         self._loop_area.setMinimumWidth(290 if narrow else WIDE_LOOP_PANEL)
 
     def _open(self, path: Path) -> None:
-        document = self.session.store.document
+        """Open a loop; where the project has work that is not saved it is added to it, and nothing is asked."""
+        project, document = self.session.project, self.session.store.document
         self.playback.previews.stop()
-        if document is None or document.source.path != str(path):
+        there = next((n for n, sound in enumerate(project.sounds) if sound.history.document.source.path == str(path)), -1)
+        if there >= 0:
+            project.switch(there)
+        elif document is not None and project.dirty:
+            self.session.requests.open(path, add=True)
+            self.session.hub.note(f"{document.title} stays in the project with its edits; {path.stem} is added to it (Ctrl+Tab goes on).")
+        else:
             self.window_actions.open_file(path)
 
     def _file_panel(self) -> QWidget:
@@ -148,11 +164,17 @@ class BringIn(Stage):
         self.command("proposal_next", self.loop.next_proposal)
         for key, by, bars in (("bar_back", -1, True), ("beat_back", -1, False), ("beat_on", 1, False), ("bar_on", 1, True)):
             self.command(f"loop_{key}", partial(self.loop.slide, by, whole_bars=bars))
+        for way, name in ((-1, "back"), (1, "on")):
+            self.command(f"loop_step_{name}", partial(self._step_loop, way))
         for side in ("start", "end"):
             for key, by_ms, steps in (("sample", 0.0, 0), ("ms", 1.0, 0), ("step", 0.0, 1)):
                 for way in (-1, 1):
                     name = f"{side}_{key}_{'later' if way > 0 else 'earlier'}"
                     self.command(name, partial(self.nudge, side, way, by_ms, steps))
+
+    def _step_loop(self, way: int) -> None:
+        attacks = self.overview.snap == "attack"
+        self.session.store.edit("slide loop", lambda d: step_loop(d, way, to_attacks=attacks))
 
     def nudge(self, side: str, way: int, by_ms: float, steps: int) -> None:
         """Move the loop's start or end by a sample, some milliseconds, or a sixteenth."""

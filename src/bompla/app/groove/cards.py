@@ -89,7 +89,8 @@ class VariationCards(GestureWidget):
 
     def _paint_card(self, painter: QPainter, document: Document, variation: Variation, card: QRectF, shown: bool) -> None:
         focused = shown and self.hasFocus()
-        painter.setPen(QPen(theme().colour("signal" if shown else "line"), 2.0 if focused else 1.2 if shown else 1.0))
+        role, width = ("focus", 2.0) if focused else ("paper", 1.2) if shown else ("line", 1.0)
+        painter.setPen(QPen(theme().colour(role), width))
         painter.setBrush(theme().colour("panel" if variation.letter else "sunk"))
         painter.drawRoundedRect(card.adjusted(1, 1, -1, -1), 3.0, 3.0)
         inner = card.adjusted(9.0, 5.0, -9.0, -7.0)

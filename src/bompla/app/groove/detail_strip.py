@@ -140,14 +140,14 @@ class DetailStrip(GestureWidget):
             if pad is None or not axis.left <= x <= axis.left + axis.width:
                 continue
             y = self.y_of(self.value(document, hit))
-            colour = theme().colour("signal") if hit.id in chosen else theme().drum(pad.drum)
+            colour = theme().colour("paper") if hit.id in chosen else theme().drum(pad.drum)
             painter.setPen(QPen(colour, 2.0))
             painter.drawLine(QPointF(x, base), QPointF(x, y))
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(colour)
             painter.drawEllipse(QPointF(x, y), 3.2, 3.2)
         if self.gesture is not None and self.way != "hand":
-            painter.setPen(QPen(theme().colour("signal"), 1.2))
+            painter.setPen(QPen(theme().colour("paper"), 1.2))
             painter.drawLine(self.gesture.start, self.gesture.last)
 
     def _paint_names(self, painter: QPainter, facts: DetailFacts, pad_name: str) -> None:

@@ -55,7 +55,8 @@ class FeelList(QWidget):
         for row, feel in enumerate(self._feels):
             area = QRectF(0.5, row * ROW + 0.5, self.width() - 1.0, ROW - 3.0)
             focused = self.hasFocus() and row == self._marked
-            painter.setPen(QPen(theme().colour("signal" if row == self._taken or focused else "faint_line"), 2.0 if focused else 1.0))
+            role = "focus" if focused else "paper" if row == self._taken else "faint_line"
+            painter.setPen(QPen(theme().colour(role), 2.0 if focused else 1.0))
             painter.setBrush(theme().colour("sunk"))
             painter.drawRoundedRect(area, 3.0, 3.0)
             painter.setFont(theme().font(13))

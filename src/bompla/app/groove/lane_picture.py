@@ -184,7 +184,7 @@ class LanePicture(SoundPicture):
         xs = (document.beat_map.samples_at(beats) - self._axis.start) / self._axis.samples_per_point
         families = {family: n for n, family in enumerate(Family)}
         colours = [*(theme().family(family, 0.34) for family in families), *(theme().family(family) for family in families),
-                   theme().colour("signal")]
+                   theme().colour("paper")]
         ys, shade = np.full(xs.size, -1.0), np.zeros(xs.size, dtype=np.int8)
         width, top = round(self._axis.width) + 1, RULER + ORIGINAL
         for pad in self.pads():
@@ -251,7 +251,7 @@ class LanePicture(SoundPicture):
         painter.setFont(theme().font(13))
         view = self._session.shown
         for text, left, on in (("mute", HEADER - 66, pad.id in view.muted), ("solo", HEADER - 36, pad.id in view.soloed)):
-            painter.setPen(theme().colour("signal" if on else "dim", 1.0 if on else 0.75))
+            painter.setPen(theme().colour("paper" if on else "dim", 1.0 if on else 0.75))
             painter.drawText(QRectF(left, middle - 9, 30, 18), Qt.AlignmentFlag.AlignVCenter, text)
         bar = self.level_bar(pad)
         if not bar.isEmpty():
@@ -275,12 +275,16 @@ class LanePicture(SoundPicture):
             return
         pad = document.pad(hit.pad_id)
         lane = self.lane(hit.pad_id)
-        colour = theme().colour("signal") if selected else theme().drum(pad.drum, 0.4 + 0.6 * hit.chance)
+        colour = theme().colour("paper") if selected else theme().drum(pad.drum, 0.4 + 0.6 * hit.chance)
         foot = lane.bottom() - 9.0
         size = 8.0 + 5.0 * hit.velocity / 127.0
         painter.setPen(QPen(colour, 2.0))
         painter.drawLine(QPointF(head.x(), head.y() + size * 0.4), QPointF(head.x(), foot))
         draw_head(painter, pad.drum, head.x(), head.y(), size, colour)
+        if selected:
+            painter.setPen(QPen(colour, 1.2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(head, size * 0.5 + 5.0, size * 0.5 + 5.0)
         if hit.length_beats > 0.0:
             end = self._axis.x(float(document.beat_map.samples_at(hit.at_beats + hit.length_beats)))
             painter.setPen(QPen(colour, 1.0))

@@ -77,8 +77,8 @@ class LaneView(LanePicture):
     def paint_over(self, painter: QPainter, document: Document) -> None:
         """Draw the rectangle of a selection being made."""
         if self._band is not None:
-            painter.setPen(QPen(theme().colour("signal"), 1.0))
-            painter.setBrush(theme().colour("signal", 0.12))
+            painter.setPen(QPen(theme().colour("paper"), 1.0))
+            painter.setBrush(theme().colour("paper", 0.12))
             painter.drawRect(self._band)
 
     def press(self, event: QMouseEvent) -> _Gesture | None:

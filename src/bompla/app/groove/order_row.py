@@ -112,11 +112,11 @@ class OrderRow(GestureWidget):
             return
         if self._opening >= 0:
             before = self.cell(self._opening).left() if self._opening < len(self.steps) else self.cell(len(self.steps) - 1).right() + GAP
-            painter.fillRect(QRectF(before - GAP / 2.0 - 1.0, 0.0, 2.5, HEIGHT), theme().colour("signal"))
+            painter.fillRect(QRectF(before - GAP / 2.0 - 1.0, 0.0, 2.5, HEIGHT), theme().colour("paper"))
         for index, step in enumerate(self.steps):
             cell = self.cell(index)
             focused = self.hasFocus() and index == self.chosen
-            role = "signal" if index == self.playing or focused else "line"
+            role = "signal" if index == self.playing else "focus" if focused else "line"
             painter.setPen(QPen(theme().colour(role), 2.0 if focused else 1.0))
             painter.setBrush(theme().colour("raised"))
             painter.drawRoundedRect(cell, 3.0, 3.0)

@@ -44,7 +44,7 @@ class Grip(GestureWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme().colour("signal" if self.hasFocus() else "dim"))
+        painter.setBrush(theme().colour("focus" if self.hasFocus() else "dim"))
         for x in (4.0, 10.0):
             for y in (7.0, 13.0, 19.0):
                 painter.drawEllipse(QPointF(x, y), 1.6, 1.6)

@@ -57,9 +57,9 @@ class KeyboardBar(GestureWidget):
         for note in range(FIRST, LAST + 1):
             area = QRectF(self.x_of(note), 0.0, self.x_of(note + 1) - self.x_of(note), 24.0)
             inside = self.low <= note <= self.high and self.low != self.high
-            role = "signal" if note == self.root else "hats" if inside else "raised"
+            role = "paper" if note == self.root else "hats" if inside else "raised"
             painter.fillRect(area.adjusted(0.5, 0.0, -0.5, -9.0 if note % 12 in BLACK else 0.0), theme().colour(role))
-        painter.setPen(QPen(theme().colour("signal" if self.hasFocus() else "dim"), 1.0))
+        painter.setPen(QPen(theme().colour("focus" if self.hasFocus() else "dim"), 1.0))
         painter.setFont(theme().font(13))
         painter.drawText(QRectF(0.0, 25.0, self.width(), 15.0), Qt.AlignmentFlag.AlignLeft, self.words())
 

@@ -100,7 +100,7 @@ class PadGrid(GestureWidget):
     def _paint_empty(self, painter: QPainter, cell: QRectF, slot: int) -> None:
         aimed = slot == self._target
         painter.setBrush(theme().colour("sunk"))
-        painter.setPen(QPen(theme().colour("signal" if aimed else "faint_line"), 1.5 if aimed else 1.0))
+        painter.setPen(QPen(theme().colour("paper" if aimed else "faint_line"), 1.5 if aimed else 1.0))
         painter.drawRoundedRect(cell, 4.0, 4.0)
         painter.setFont(theme().font(14, weight=400))
         painter.setPen(theme().colour("dim", 0.85))
@@ -121,7 +121,7 @@ class PadGrid(GestureWidget):
         painter.drawRect(QRectF(cell.left(), cell.top() + 1, 4.0, cell.height() - 2))
         marked = chosen or slot == self._target
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(theme().colour("signal" if marked else "line"), 2.0 if marked else 1.0))
+        painter.setPen(QPen(theme().colour("paper" if marked else "line"), 2.0 if marked else 1.0))
         painter.drawRoundedRect(cell, 4.0, 4.0)
         self._paint_wave(painter, document, pad, cell)
         draw_head(painter, pad.drum, cell.left() + 21.0, cell.top() + 18.0, 12.0, colour)
@@ -277,7 +277,7 @@ class TrayView(GestureWidget):
             if piece is None or not tile.intersects(QRectF(event.rect())):
                 continue
             chosen = cut.id == self._session.shown.selection.cut_id
-            painter.setPen(QPen(theme().colour("signal" if chosen else "faint_line"), 1.0))
+            painter.setPen(QPen(theme().colour("paper" if chosen else "faint_line"), 1.0))
             painter.setBrush(theme().colour("raised"))
             painter.drawRoundedRect(tile.adjusted(0.5, 0.5, -0.5, -0.5), 3.0, 3.0)
             drum = cut.heard[0].drum if cut.heard else "perc"

@@ -68,7 +68,7 @@ class ShapePicture(GestureWidget):
     def paint_grips(self, painter: QPainter) -> None:
         """Draw the grips."""
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme().colour("signal"))
+        painter.setBrush(theme().colour("paper"))
         for point in self.grips().values():
             painter.drawRect(QRectF(point.x() - GRIP / 2, point.y() - GRIP / 2, GRIP, GRIP))
 
@@ -184,7 +184,7 @@ class TrimView(ShapePicture):
             if right > left:
                 painter.fillRect(QRectF(self._x(left), 0.0, self._x(right) - self._x(left), self.height()), theme().colour("ground", 0.75))
         points = self.grips()
-        painter.setPen(QPen(theme().colour("signal"), 1.5))
+        painter.setPen(QPen(theme().colour("paper"), 1.5))
         painter.drawPolyline(QPolygonF([points["start"], points["fade in"], points["fade out"], points["end"]]))
         self.paint_grips(painter)
 

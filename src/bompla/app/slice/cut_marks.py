@@ -78,16 +78,18 @@ class CutMarks:
         apart = np.concatenate([[True], np.diff(pixel) != 0]) if xs.size else np.zeros(0, bool)
         shown = visible & (apart | lead)
         self._areas(painter, axis, sound, chosen | lead, dimmed)
-        signal = chosen | lead | doubted
-        roles = {"dim": dimmed & ~signal, "good": ~dimmed & ~signal, "signal": signal}
+        picked = chosen | lead
+        needed = doubted & ~picked
+        plain = ~(picked | needed)
+        roles = {"dim": dimmed & plain, "good": ~dimmed & plain, "signal": needed, "paper": picked}
         self._lines(painter, axis, sound, xs, {role: shown & which for role, which in roles.items()})
         if strength.height() >= 3.0:
             self._dots(painter, axis, strength, shown, np.select(list(roles.values()), range(len(roles))), list(roles))
-        self._flags(painter, sound.top() - FLAG_RISE, xs, shown, {"signal": signal, "dim": dimmed & ~signal}, lead)
+        self._flags(painter, sound.top() - FLAG_RISE, xs, shown, {"signal": needed, "dim": dimmed & plain, "paper": picked}, lead)
 
     def _areas(self, painter: QPainter, axis: TimeAxis, sound: QRectF, chosen: NDArray[np.bool_], dimmed: NDArray[np.bool_]) -> None:
         """Shade stretches of slices that are chosen or dimmed, those side by side as one."""
-        for which, colour in ((chosen, theme().colour("signal", 0.16)), (dimmed, theme().colour("ground", 0.72))):
+        for which, colour in ((chosen, theme().colour("paper", 0.13)), (dimmed, theme().colour("ground", 0.72))):
             edges = np.flatnonzero(np.diff(np.concatenate([[False], which, [False]]).astype(np.int8)))
             for first, last in zip(edges[::2], edges[1::2], strict=True):
                 x0 = max(axis.left, axis.x(self.starts[first]))

@@ -241,7 +241,7 @@ class CutView(SoundPicture):
 
     def _paint_threshold(self, painter: QPainter, document: Document) -> None:
         row, y = self.row("strength"), self.threshold_y()
-        painter.setPen(QPen(theme().colour("signal"), 2.0))
+        painter.setPen(QPen(theme().colour("paper"), 1.6))
         painter.drawLine(QPointF(row.left(), y), QPointF(row.right(), y))
         near = abs(self._hover_y - y) <= GRAB or (self.gesture is not None and self.gesture.kind == "threshold")
         text = f"drag: {counted(len(document.slices()), 'slice')} at this threshold"
@@ -250,9 +250,9 @@ class CutView(SoundPicture):
         box = QRectF(row.right() - width - 8.0, y - 24.0, width, 20.0)
         if near:
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(theme().colour("signal"))
+            painter.setBrush(theme().colour("paper"))
             painter.drawRoundedRect(box, 2.0, 2.0)
-            painter.setPen(theme().colour("on_signal"))
+            painter.setPen(theme().colour("ground"))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def _cut_near(self, x: float) -> Cut | None:

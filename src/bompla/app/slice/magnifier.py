@@ -34,7 +34,7 @@ def paint_magnifier(painter: QPainter, clip: Clip, at_sample: int, place: QPoint
     painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
     painter.setPen(QPen(theme().colour("paper"), 1.2))
     painter.drawPolyline(QPolygonF(points))
-    painter.setPen(QPen(theme().colour("signal"), 1.4))
+    painter.setPen(QPen(theme().colour("paper"), 1.4))
     painter.drawLine(QPointF(box.center().x(), box.top()), QPointF(box.center().x(), box.bottom()))
     painter.setFont(theme().font(12))
     painter.setPen(theme().colour("dim"))

@@ -73,7 +73,7 @@ class ValueBar(GestureWidget):
         painter.fillRect(bar, theme().colour("raised"))
         base = self._share(min(max(0.0, self.param.low), self.param.high)) if self.param.low < 0.0 else 0.0
         left, right = sorted((base, self._share(self.value)))
-        role = "signal" if self.hasFocus() else "paper"
+        role = "focus" if self.hasFocus() else "paper"
         painter.fillRect(QRectF(left * self.width(), 23.0, max(2.0, (right - left) * self.width()), 4.0), theme().colour(role))
 
     def press(self, event: QMouseEvent) -> float | None:
