@@ -169,7 +169,7 @@ def shoot_groove(window: MainWindow, application: QApplication, shoot: Callable[
     window.groove.order.sequence.click("variation")
     window.groove.feel.compare.click()
     settled(window, application)
-    window.groove.side.ensureWidgetVisible(window.groove.feel, 0, 0)
+    window.groove.show_part("feel")
     application.processEvents()
     shoot("groove-feels")
     window.groove.feel.compare.click()

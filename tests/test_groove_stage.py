@@ -26,6 +26,8 @@ from bompla.groove.writers import WRITERS
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_meter
 from bompla.model.detected_pattern import hit_of, pattern_beats, pattern_meter, pattern_of
+from bompla.model.document import OrderStep
+from bompla.model.order_edits import set_order
 from bompla.model.pattern_edits import delete_hits
 from bompla.model.variation_edits import add_variation, delete_variation, duplicate_variation, move_variation, set_pattern_meter
 from conftest import settle
@@ -62,7 +64,7 @@ def test_a_wrong_hit_is_mended_by_its_ghost_pin(groove: Any) -> None:
     lanes.setFocus()
     QTest.keyClick(lanes, Qt.Key.Key_H, CTRL)
     assert len([h for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id]) == len(gone)
-    groove.groove.missing_hits.click()
+    groove.groove.missing_hits.trigger()
     session.store.edit("take out", lambda d: delete_hits(d, [h.id for h in pattern_of(d).hits]))
     assert lanes._session.shown.missing() == ()
 
@@ -134,6 +136,8 @@ def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monke
     panel.feels.setCurrentIndex(index)
     panel.feels.activated.emit(index)
     assert pattern_of(session.store.document).layer.feel.name == "mine"
+    stage = groove.groove
+    stage.parts.click("feel")
     assert panel.bars["timing"].isVisible()
     QTest.mouseDClick(panel.bars["force"], LEFT)
     assert pattern_of(session.store.document).layer.force == 0.0
@@ -163,7 +167,7 @@ def test_variations_are_made_shown_heard_and_dragged(groove: Any, qtbot: Any) ->
     assert session.store.history.undo_label == "variation back beat", "showing a variation is no step of undo"
     settle(qtbot, groove)
     assert groove.playback.baking.baked.events == ()
-    stage.name.setFocus()
+    QTest.mouseDClick(stage.cards, LEFT, NONE, stage.cards.card(2).center().toPoint())
     stage.name.setText("nothing at all")
     QTest.keyClick(stage.name, Qt.Key.Key_Return)
     assert pattern_of(session.store.document).name == "nothing at all"
@@ -173,8 +177,10 @@ def test_variations_are_made_shown_heard_and_dragged(groove: Any, qtbot: Any) ->
         QTest.mouseMove(stage.cards, first + (last - first) * step / 4)
     QTest.mouseRelease(stage.cards, LEFT, NONE, last)
     assert [v.letter for v in session.store.document.variations] == ["C", "A", "B", "D"]
-    QTest.keyClick(stage.cards, Qt.Key.Key_Left)
     assert pattern_of(session.store.document).name == "nothing at all"
+    stage.cards.setFocus()
+    QTest.keyClick(stage.cards, Qt.Key.Key_Right)
+    assert pattern_of(session.store.document).name == "main"
     while session.store.history.done:
         session.store.undo()
     assert replace(session.store.document, shown=0) == before
@@ -190,6 +196,8 @@ def test_what_was_heard_is_shown_played_and_never_changed(groove: Any, qtbot: An
     assert document.shown == -1
     assert not stage.name.isEnabled()
     assert not stage.take_out.isEnabled()
+    menu = stage.variations.menu()
+    assert [a.text() for a in menu.actions() if a.text() and not a.isEnabled()] == ["Rename", "Delete"]
     assert {(h.pad_id, round(h.at_beats, 3)) for h in pattern_of(document).hits} == {
         (h.pad_id, round(h.at_beats, 3)) for h in pattern_of(before).hits}
     settle(qtbot, groove)
@@ -341,3 +349,79 @@ def test_escape_clears_the_selection(groove: Any) -> None:
     session.shown.select(hit_ids=frozenset(hit.id for hit in pattern_of(session.store.document).hits[:3]))
     QTest.keyClick(groove.groove.picture(), Qt.Key.Key_Escape)
     assert session.shown.selection.hit_ids == frozenset()
+
+
+def test_a_pin_is_dragged_by_its_head_for_velocity_and_elsewhere_from_lane_to_lane(groove: Any) -> None:
+    session, lanes = groove.session, groove.groove.lanes
+    hit = next(h for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id and h.velocity > 90)
+    head = lanes.pin(hit).toPoint()
+
+    def drag(start: QPoint, to: QPoint) -> None:
+        QTest.mousePress(lanes, LEFT, NONE, start)
+        for step in range(1, 5):
+            QTest.mouseMove(lanes, start + (to - start) * step / 4)
+        QTest.mouseRelease(lanes, LEFT, NONE, to)
+
+    drag(head, head + QPoint(0, 20))
+    softer = next(h for h in pattern_of(session.store.document).hits if h.id == hit.id)
+    assert softer.velocity < hit.velocity
+    assert softer.pad_id == hit.pad_id
+    session.store.undo()
+    kick = next(p for p in session.store.document.pads if p.drum == "kick")
+    stem = QPoint(head.x(), round(lanes.lane(hit.pad_id).bottom()) - 14)
+    drag(stem, QPoint(stem.x(), round(lanes.lane(kick.id).center().y())))
+    assert next(h for h in pattern_of(session.store.document).hits if h.id == hit.id).pad_id == kick.id
+    session.store.undo()
+    many = frozenset(h.id for h in pattern_of(session.store.document).hits)
+    session.shown.select(hit_ids=many)
+    QTest.mouseClick(lanes, LEFT, NONE, head)
+    assert session.shown.selection.hit_ids == {hit.id}, "a click on one of many takes that one"
+
+
+def test_flams_are_drawn_free_of_the_grid_and_held_arrows_are_one_step(groove: Any) -> None:
+    session, lanes = groove.session, groove.groove.lanes
+    hit = next(h for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id)
+    before = len(pattern_of(session.store.document).hits)
+    head = lanes.pin(hit).toPoint()
+    QTest.mouseClick(lanes, LEFT, Qt.KeyboardModifier.AltModifier, head)
+    hits = pattern_of(session.store.document).hits
+    assert len(hits) == before + 1
+    flam = min((h for h in hits if h.pad_id == hit.pad_id and h.id != hit.id), key=lambda h: abs(h.at_beats - hit.at_beats))
+    assert hit.at_beats - flam.at_beats == pytest.approx(0.028 * session.store.document.bpm / 60, abs=1e-6)
+    assert flam.velocity < hit.velocity
+    off = QPoint(head.x() + 17, round(lanes.lane(hit.pad_id).top()) + 12)
+    QTest.mouseClick(lanes, LEFT, Qt.KeyboardModifier.AltModifier, off)
+    where = float(session.store.document.beat_map.beat_at(lanes.axis.sample(off.x())))
+    assert any(h.at_beats == pytest.approx(where, abs=0.02) for h in pattern_of(session.store.document).hits)
+    session.shown.select(hit_ids=frozenset({flam.id}))
+    steps = len(session.store.history.done)
+    lanes.setFocus()
+    for _ in range(4):
+        QTest.keyClick(lanes, Qt.Key.Key_Right, Qt.KeyboardModifier.AltModifier)
+    assert len(session.store.history.done) == steps + 1, "held arrows are one step of undo"
+    session.store.undo()
+    assert next(h for h in pattern_of(session.store.document).hits if h.id == flam.id).at_beats == pytest.approx(flam.at_beats)
+
+
+def test_a_range_on_the_ruler_loops_and_a_deleted_variation_leaves_the_order(groove: Any) -> None:
+    session, stage, baking = groove.session, groove.groove, groove.playback.baking
+    document = session.store.document
+    at = [round(stage.lanes.axis.x(float(document.beat_map.sample_at(beat)))) for beat in (4.2, 11.5)]
+    QTest.mousePress(stage.lanes, LEFT, NONE, QPoint(at[0], 8))
+    QTest.mouseMove(stage.lanes, QPoint((at[0] + at[1]) // 2, 8))
+    QTest.mouseMove(stage.lanes, QPoint(at[1], 8))
+    QTest.mouseRelease(stage.lanes, LEFT, NONE, QPoint(at[1], 8))
+    assert baking.bars == (1, 2)
+    assert groove.listening.bars.currentText() == "bars 2 to 3"
+    QTest.mouseDClick(stage.lanes, LEFT, NONE, QPoint(at[0], 8))
+    assert baking.bars == (0, 0)
+    session.store.edit("copy", duplicate_variation)
+    session.store.edit("order", lambda d: set_order(d, (OrderStep("A"), OrderStep("B"), OrderStep("A"))))
+    stage.take_out.trigger()
+    assert [step.letter for step in session.store.document.order] == ["A", "A"]
+    assert "gone from the order" in groove.messages.text.text()
+    for _ in range(13):
+        session.store.edit("copy", duplicate_variation)
+    shown = stage.cards.card(session.store.document.shown)
+    assert shown.width() >= 90.0
+    assert shown.right() <= stage.cards.width() + 1.0, "the card that is shown is in view"

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 
 from bompla.audio.clip import Clip
 from bompla.demo import loop_paths
@@ -305,7 +306,7 @@ def test_hits_are_brushed_erased_dragged_to_another_lane_copied_and_turned_round
     document = session.store.document
     snare = next(p for p in document.pads if p.drum == "snare")
     session.store.edit("empty", lambda d: delete_hits(d, [h.id for h in pattern_of(d).hits if h.pad_id == snare.id]))
-    stage.missing_hits.click()
+    stage.missing_hits.trigger()
     stage.grids.click(0.5)
 
     def at(beat: float, pad_id: int, share: float = 0.5) -> QPoint:
@@ -342,9 +343,9 @@ def test_hits_are_brushed_erased_dragged_to_another_lane_copied_and_turned_round
     halfway = [h.at_beats for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
     assert halfway == pytest.approx([1.0 + 0.006 * document.bpm / 60, 1.5 + 0.006 * document.bpm / 60], abs=1e-4)
     count = len(pattern_of(session.store.document).hits)
-    for action in selected._change_menu().actions()[6:13]:
-        if not action.isSeparator():
-            action.trigger()
+    for name in ("Reverse these bars", "Rotate these bars by a step", "Half time", "Double time"):
+        next(b for b in selected.findChildren(QPushButton) if b.accessibleName() == name).click()
+    next(a for a in selected._change_menu().actions() if a.text().startswith("Delete every second")).trigger()
     assert len(pattern_of(session.store.document).hits) > 0
     while session.store.history.undo_label != "empty":
         session.store.undo()
@@ -431,7 +432,7 @@ def test_lanes_have_their_level_and_what_is_played_is_drawn_to_the_grid_by_amoun
     added = [h.at_beats for h in pattern_of(session.store.document).hits if h.id not in before]
     assert added == pytest.approx([n + 0.06 * (1.0 - amount) for n in range(4)], abs=1e-4)
     groove.groove.note.setText("softer, from the second bar on")
-    groove.groove._note_down()
+    groove.groove.variations.note_down()
     assert pattern_of(session.store.document).note == "softer, from the second bar on"
 
 
@@ -441,7 +442,7 @@ def test_of_the_original_only_the_lanes_band_is_heard(groove: Any, qtbot: Any) -
     whole = playback.baking.baked.original
     kick = next(p for p in session.store.document.pads if p.drum == "kick")
     session.shown.select(pad_id=kick.id)
-    groove.groove.band.click()
+    groove.groove.band.trigger()
     qtbot.waitUntil(lambda: not playback.busy and playback.baking.baked.original is not whole)
     low = playback.baking.baked.original
     spectrum = np.abs(np.fft.rfft(low[:, 0]))
@@ -450,5 +451,5 @@ def test_of_the_original_only_the_lanes_band_is_heard(groove: Any, qtbot: Any) -
     assert low.shape == whole.shape
     lag = np.argmax(np.correlate(whole[20_000:60_000, 0], low[20_100:59_900, 0], "valid")) - 100
     assert abs(int(lag)) <= 40, "nothing is late"
-    groove.groove.band.click()
+    groove.groove.band.trigger()
     qtbot.waitUntil(lambda: not playback.busy and np.array_equal(playback.baking.baked.original, whole))

@@ -115,13 +115,15 @@ def test_groove_shows_what_is_selected(demo_window: Any) -> None:
     window, document = demo_window, demo_window.session.store.document
     window.go_to(3)
     groove = window.groove
-    assert groove.selected.facts.get("velocity") == "–"
+    assert not groove.selected.velocity.isEnabled()
+    assert not groove.selected.velocity.text()
     hits = pattern_of(document).hits[:3]
     window.session.shown.select(hit_ids=frozenset(hit.id for hit in hits))
     low, high = min(h.velocity for h in hits), max(h.velocity for h in hits)
-    assert groove.selected.facts.get("velocity") in (f"{low} to {high}", str(low))
-    assert groove.selected.facts.get("off the grid").endswith(" ms")
-    assert groove.selected.heading.text() == "3 hits selected"
+    assert groove.selected.velocity.value() == hits[0].velocity
+    assert groove.selected.spans["velocity"].text() == (f"{low} to {high}" if low != high else "")
+    assert groove.selected.heading.text().startswith("3 hits of")
+    assert groove.selected.offset.suffix() == " ms"
     groove.grids.click(0.5)
     assert window.session.shown.grid.step_near(1.3) == pytest.approx(1.5)
     groove.grids.click(-1.0)

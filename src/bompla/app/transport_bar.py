@@ -126,6 +126,7 @@ class ListeningBar(QWidget):
         playback.transport.looked_at.connect(self._metered)
         playback.baking.baked_changed.connect(self._show_tempo)
         playback.baking.speed_chosen.connect(self._show_speed)
+        playback.baking.bars_changed.connect(self._show_bars)
         playback.transport.state_changed.connect(self._state_changed)
         playback.transport.device_changed.connect(self._device_changed)
         session.store.document_changed.connect(self._document_changed)
@@ -152,6 +153,15 @@ class ListeningBar(QWidget):
         row.addWidget(self.way)
         self.way.hide()
         self.speed.activated.connect(lambda _: self.way.setVisible(playback.baking.speed != 1.0))
+
+    def _show_bars(self) -> None:
+        """Show which bars loop, wherever that was chosen; bars that are not in the list join it."""
+        first, count = self._playback.baking.bars
+        place = next((n for n in range(self.bars.count()) if tuple(self.bars.itemData(n)) == (first, count)), -1)
+        if place < 0:
+            self.bars.addItem(f"bar {first + 1}" if count == 1 else f"bars {first + 1} to {first + count}", (first, count))
+            place = self.bars.count() - 1
+        self.bars.setCurrentIndex(place)
 
     def _show_speed(self) -> None:
         """Show the speed that was chosen, wherever that was; one that is not in the list joins it."""

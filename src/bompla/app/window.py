@@ -32,6 +32,7 @@ from bompla.app.send_out.stage import SendOut
 from bompla.app.settings.dialog import SettingsDialog
 from bompla.app.slice.stage import SliceStage
 from bompla.app.sound.playback import Playback
+from bompla.app.sound_picture import SoundPicture
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.stage_nav import StageNav
 from bompla.app.study.stage import StudyStage
@@ -123,6 +124,7 @@ class MainWindow(QMainWindow):
             "click": self.listening.click.click, "flip": self._flip, "write_midi": self.choose_midi,
             "record": self.kit.record.click,
             "colour": self.kit.colour.toggle, "capture": self.playback.recorder.capture, "settings": self.show_settings,
+            "zoom_in": partial(self._zoom, 0.6), "zoom_out": partial(self._zoom, 1.0 / 0.6), "zoom_all": partial(self._zoom, 0.0),
             "light": self._change_light, "keys": self.show_keys,
         }
         for index, stage in enumerate(self.stages):
@@ -366,6 +368,14 @@ class MainWindow(QMainWindow):
 
     def _flip(self) -> None:
         self.listening.blend.setValue(0 if self.listening.blend.value() >= 50 else 100)
+
+    def _zoom(self, factor: float) -> None:
+        """Zoom the long picture of the stage that is shown; 0 shows all of it."""
+        shown = next((p for p in self.stages[self.pages.currentIndex()].findChildren(SoundPicture) if p.isVisible()), None)
+        if shown is not None and factor:
+            shown.zoom(factor)
+        elif shown is not None:
+            shown.show_all()
 
     def _change_light(self) -> None:
         preferences().set(theme="day" if theme().palette is not DAY else "night")

@@ -79,14 +79,18 @@ def show_variation(document: Document, index: int) -> Document:
 
 
 def delete_variation(document: Document, index: int) -> Document:
-    """Delete a variation; the last one stays, and so does the detected pattern."""
+    """Delete a variation, and take it out of the order; the last one stays, and so does the detected pattern."""
     if index < 0:
         raise EditError("The detected pattern cannot be deleted.")
     if len(document.variations) < 2:
         raise EditError("The last variation cannot be deleted.")
+    letter = document.variations[index].letter
     left = tuple(v for n, v in enumerate(document.variations) if n != index)
     shown = min(document.shown - (index < document.shown), len(left) - 1)
-    return replace(document, variations=left, shown=max(0, shown))
+    order = tuple(step for step in document.order if step.letter != letter)
+    rules = tuple(replace(rule, to=tuple(to for to in rule.to if to != letter)) for rule in document.wander.rules if rule.letter != letter)
+    return replace(document, variations=left, shown=max(0, shown), order=order, wander=replace(document.wander, rules=rules),
+                   by_ear=tuple(one for one in document.by_ear if one.letter != letter))
 
 
 def move_variation(document: Document, index: int, to: int) -> Document:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.project.session import Session
@@ -17,7 +17,7 @@ from bompla.app.ui.raster import marks_pixmap
 from bompla.model.detected_pattern import detected_pattern, pattern_of
 from bompla.model.document import Document, Variation
 
-WIDTH, HEIGHT, GAP = 142.0, 58.0, 8.0
+WIDTH, LEAST_WIDTH, HEIGHT, GAP = 142.0, 92.0, 58.0, 8.0
 HEARD_WIDTH = 92.0
 VARIATION_MIME = "application/x-bompla-variation"
 NOWHERE = -2
@@ -34,18 +34,21 @@ class VariationCards(GestureWidget):
 
     chosen = pyqtSignal(int)
     moved = pyqtSignal(int, int)
+    renaming = pyqtSignal(int)
+    menu_wanted = pyqtSignal(int, QPoint)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
         self._drag_x: float | None = None
+        self._scrolled = 0.0
         self._playing = ""
         self._maps: dict[str, tuple[tuple[Any, ...], QPixmap]] = {}
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName("Variations")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setToolTip("Click to show a variation; drag it along the row, or down into the order. "
-                        "The first is the detected pattern, which never changes")
+        self.setToolTip("Click to show a variation, double click to name it, right click for its length and meter; drag it along the "
+                        "row, or down into the order. The first is the detected pattern, which never changes")
         session.store.document_changed.connect(lambda _: self._changed())
         theme().changed.connect(self.update)
 
@@ -53,14 +56,62 @@ class VariationCards(GestureWidget):
         return QSize(420, round(HEIGHT))
 
     def card(self, index: int) -> QRectF:
-        """Return where a card is; they share the room where there are many."""
+        """Return where a card is; they share the room where there are many, and scroll where a name could not be read any more."""
         document = self._session.store.document
         if index < 0:
             return QRectF(0.0, 0.0, HEARD_WIDTH, HEIGHT - 1.0)
         count = len(document.variations) if document else 1
         room = self.width() - HEARD_WIDTH - 2.0 * GAP
-        width = min(WIDTH, (room - GAP * (count - 1)) / max(1, count))
-        return QRectF(HEARD_WIDTH + 2.0 * GAP + index * (width + GAP), 0.0, width, HEIGHT - 1.0)
+        width = max(LEAST_WIDTH, min(WIDTH, (room - GAP * (count - 1)) / max(1, count)))
+        return QRectF(HEARD_WIDTH + 2.0 * GAP + index * (width + GAP) - self._scrolled, 0.0, width, HEIGHT - 1.0)
+
+    def _scroll_to(self, x: float) -> None:
+        """Scroll the cards, no further than they go."""
+        document = self._session.store.document
+        count = len(document.variations) if document else 1
+        self._scrolled = 0.0
+        last = self.card(count - 1).right()
+        self._scrolled = max(0.0, min(x, last - self.width()))
+        self.update()
+
+    def _show_shown(self) -> None:
+        """Scroll so that the card that is shown is seen."""
+        document = self._session.store.document
+        if document is None or document.shown < 0:
+            return
+        card = self.card(document.shown)
+        left = HEARD_WIDTH + 2.0 * GAP
+        if card.right() > self.width():
+            self._scroll_to(self._scrolled + card.right() - self.width())
+        elif card.left() < left:
+            self._scroll_to(self._scrolled + card.left() - left)
+        elif self._scrolled:
+            self._scroll_to(self._scrolled)
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
+        assert event is not None
+        turn = event.angleDelta()
+        self._scroll_to(self._scrolled - 0.6 * (turn.y() or turn.x()))
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Open the menu of a card: by a right click on it, or by its key for the one that is shown."""
+        document = self._session.store.document
+        if event is None or document is None:
+            return
+        by_key = event.reason() == QContextMenuEvent.Reason.Keyboard
+        index = document.shown if by_key else self._index_at(QPointF(event.pos()))
+        if index == NOWHERE:
+            return
+        if index != document.shown:
+            self.chosen.emit(index)
+        self.menu_wanted.emit(index, self.mapToGlobal(self.card(index).bottomLeft().toPoint()) if by_key else event.globalPos())
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Edit the name of a card in place."""
+        index = self._index_at(event.position())
+        if index >= 0:
+            self.chosen.emit(index)
+            self.renaming.emit(index)
 
     def show_playing(self, letter: str) -> None:
         """Mark the variation that plays, where it is not the one shown."""
@@ -72,6 +123,7 @@ class VariationCards(GestureWidget):
         document = self._session.store.document
         if document is not None:
             self.setAccessibleDescription(f"{pattern_of(document).letter} {pattern_of(document).name} of {len(document.variations)}")
+        self._show_shown()
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
@@ -81,6 +133,7 @@ class VariationCards(GestureWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_card(painter, document, detected_pattern(document), self.card(-1), document.shown < 0)
+        painter.setClipRect(QRectF(HEARD_WIDTH + GAP, 0.0, self.width() - HEARD_WIDTH - GAP, HEIGHT))
         for index, variation in enumerate(document.variations):
             card = self.card(index)
             if self.gesture is not None and self._drag_x is not None and self.gesture[0] == index:
@@ -133,7 +186,8 @@ class VariationCards(GestureWidget):
     def _index_at(self, point: QPointF) -> int:
         document = self._session.store.document
         count = len(document.variations) if document else 0
-        return next((n for n in range(-1, count) if self.card(n).contains(point)), NOWHERE)
+        inside = point.x() <= HEARD_WIDTH or point.x() >= HEARD_WIDTH + 2.0 * GAP  # cards that are scrolled away lie under the first
+        return next((n for n in range(-1, count) if inside and self.card(n).contains(point)), NOWHERE)
 
     def press(self, event: QMouseEvent) -> tuple[int, float, float] | None:
         """Show a card; the gesture is its place, and where it was taken hold of."""

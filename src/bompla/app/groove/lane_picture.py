@@ -27,6 +27,9 @@ HEADER, ORIGINAL = 196, 66
 MIN_LANE, MAX_LANE = 30, 100
 OFFSET_POINTS_PER_MS, MOST_OFFSET = 0.6, 9.0
 PIN_GRAB = 9.0
+SILENCED = 0.3
+"""What is not to be heard is drawn so faintly."""
+
 SIMPLER_PINS = 500
 """With more pins than this in view they are drawn without their heads' shapes."""
 
@@ -92,8 +95,8 @@ class LanePicture(SoundPicture):
         for missing in self._session.shown.missing():
             lane = self.lane(missing.pad_id)
             at = self._axis.x(float(document.beat_map.samples_at(missing.at_beats)))
-            high = self._velocity_y(lane, missing.velocity) - PIN_GRAB
-            if lane.top() <= y <= lane.bottom() and abs(at - x) < PIN_GRAB and y >= high:
+            head = self._velocity_y(lane, missing.velocity)
+            if lane.top() <= y <= lane.bottom() and abs(at - x) < PIN_GRAB and abs(head - y) <= PIN_GRAB:  # its stem may be drawn over
                 return missing
         return None
 
@@ -167,9 +170,12 @@ class LanePicture(SoundPicture):
         for one in missing:
             if one.pad_id in lanes:
                 self._paint_missing(painter, document, one)
+        silenced = self._session.shown.silenced
         for hit in seen:
             if hit.pad_id in lanes:
+                painter.setOpacity(SILENCED if hit.pad_id in silenced else 1.0)
                 self._paint_pin(painter, document, hit, hit.id in selected)
+        painter.setOpacity(1.0)
 
     def _paint_simply(
         self, painter: QPainter, document: Document, hits: list[tuple[int, float, int]], kinds: NDArray[np.int8], lanes: dict[int, QRectF]
@@ -247,7 +253,8 @@ class LanePicture(SoundPicture):
         painter.setPen(QPen(theme().colour("line"), 1.0))
         painter.drawLine(QPointF(0, lane.bottom()), QPointF(self.width(), lane.bottom()))
         middle = lane.center().y()
-        draw_head(painter, pad.drum, 24.0, middle, 15.0, theme().drum(pad.drum))
+        silent = pad.id in self._session.shown.silenced
+        draw_head(painter, pad.drum, 24.0, middle, 15.0, theme().drum(pad.drum, SILENCED if silent else 1.0))
         painter.setFont(theme().font(13))
         view = self._session.shown
         for text, left, on in (("mute", HEADER - 66, pad.id in view.muted), ("solo", HEADER - 36, pad.id in view.soloed)):
@@ -260,7 +267,7 @@ class LanePicture(SoundPicture):
             painter.fillRect(QRectF(bar.left(), bar.top(), bar.width() * share, bar.height()), theme().colour("dim"))
         roomy = lane.height() >= 46.0
         painter.setFont(theme().font(16, weight=600))
-        painter.setPen(theme().colour("paper"))
+        painter.setPen(theme().colour("dim" if silent else "paper"))
         name = painter.fontMetrics().elidedText(pad.name, Qt.TextElideMode.ElideRight, HEADER - 112)
         painter.drawText(QRectF(44, middle - (21 if roomy else 11), HEADER - 48, 22), Qt.AlignmentFlag.AlignVCenter, name)
         if roomy:

@@ -22,6 +22,12 @@ from bompla.model.wording import counted, of_hits
 
 DRAG_POINTS = 4.0
 VELOCITY_PER_POINT = 1.0
+FLAM_S, FLAM_SHARE = 0.028, 0.55
+"""How far ahead of its hit the soft stroke of a flam is drawn, and how hard."""
+
+HEAD_GRAB = 9.0
+"""So near its head a pin is dragged up and down for velocity; elsewhere it goes from lane to lane."""
+
 LEVEL_WIDTH, LEVEL_SNAP_DB = 56.0, 1.0
 
 GRIDS: tuple[tuple[float, str], ...] = (
@@ -47,19 +53,23 @@ class _Gesture:
     level_db: float | None = None
     steps: set[float] = field(default_factory=set)
     gone: set[int] = field(default_factory=set)
+    hit_id: int = 0
+    on_head: bool = False
 
 
 class LaneView(LanePicture):
     """Shows the pattern under the original sound.
 
-    A click in a lane draws a hit, a drag there selects, with Ctrl it brushes hits along the grid; pins are
-    dragged along for time, to another lane, and up and down for velocity, with Alt off the grid. A
+    A click in a lane draws a hit, with Alt just there, a drag there selects, with Ctrl it brushes hits along the grid; pins are
+    dragged along for time and to another lane, by their head up and down for velocity, with Alt off the grid. A
     right click deletes a hit, a right drag all that it passes, a click on a faint pin adds that missing hit.
-    `struck` carries a pad id and a velocity to be heard, `sought` a beat chosen on the ruler.
+    `struck` carries a pad id and a velocity to be heard, `sought` a beat chosen on the ruler, `spanned` two beats that were dragged
+    over there: the range that loops, none for a double click.
     """
 
     struck = pyqtSignal(int, int)
     sought = pyqtSignal(float)
+    spanned = pyqtSignal(float, float)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Pattern: a lane for each pad", parent)
@@ -91,8 +101,9 @@ class LaneView(LanePicture):
         if event.button() == Qt.MouseButton.RightButton:
             return _Gesture("erase", x, y, gone={hit.id} if hit is not None else set())
         if y < RULER + ORIGINAL and x >= self._axis.left:
-            self.sought.emit(document.beat_map.beat_at(self._axis.sample(x)))
-            return None
+            beat = float(document.beat_map.beat_at(self._axis.sample(x)))
+            self.sought.emit(beat)
+            return _Gesture("span", x, y, beat=beat) if y < RULER else None
         pad = self._pad_at(y)
         if pad is not None and x < self._axis.left - PIN_GRAB:
             return self._press_name(document, pad, x, y)
@@ -126,7 +137,10 @@ class LaneView(LanePicture):
             chosen = frozenset({hit.id})
         self._session.shown.select(hit_ids=chosen)
         self.struck.emit(hit.pad_id, hit.velocity)
-        return _Gesture("press", event.position().x(), event.position().y(), chosen, hit.pad_id, hit.at_beats)
+        x, y = event.position().x(), event.position().y()
+        head = self.pin(hit)
+        return _Gesture("press", x, y, chosen, hit.pad_id, hit.at_beats, hit_id=0 if more else hit.id,
+                        on_head=abs(head.x() - x) <= HEAD_GRAB and abs(head.y() - y) <= HEAD_GRAB)
 
     def _press_name(self, document: Document, pad: Pad, x: float, y: float) -> _Gesture | None:
         """A press on a lane's level, mute or solo, or on its name, which chooses the lane."""
@@ -150,7 +164,8 @@ class LaneView(LanePicture):
         if gesture.kind in ("draw", "press"):
             if max(abs(across), abs(up)) < DRAG_POINTS:
                 return
-            gesture.kind = "band" if gesture.kind == "draw" else "move" if abs(across) >= abs(up) else "velocity"
+            steep = gesture.on_head and abs(up) > abs(across)
+            gesture.kind = "band" if gesture.kind == "draw" else "velocity" if steep else "move"
         if gesture.kind == "band":
             self._band = QRectF(QPointF(gesture.x, gesture.y), QPointF(x, y)).normalized()
             self.redraw_over()
@@ -162,6 +177,10 @@ class LaneView(LanePicture):
             self._drag_level(document, gesture, x)
         elif gesture.kind == "move":
             self._drag_hits(document, gesture, x, y, free=bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
+        elif gesture.kind == "span":
+            gesture.by_beats = float(document.beat_map.beat_at(self._axis.sample(x))) - gesture.beat
+            self._band = QRectF(min(gesture.x, x), 0.0, abs(across), RULER) if abs(across) > DRAG_POINTS else None
+            self.redraw_over()
         elif gesture.kind == "velocity":
             gesture.by_velocity = round(up * VELOCITY_PER_POINT)
         if (change := self._change(gesture)) is not None:
@@ -185,7 +204,14 @@ class LaneView(LanePicture):
         """Do what the gesture stands for, as one step."""
         band, self._band = self._band, None
         if gesture.kind == "draw":
-            self._draw(gesture.pad_id, gesture.beat)
+            self._draw(gesture.pad_id, gesture.beat, free=bool(event.modifiers() & Qt.KeyboardModifier.AltModifier))
+        elif gesture.kind == "press" and event.modifiers() & Qt.KeyboardModifier.AltModifier:
+            self._draw_flam(gesture.pad_id, gesture.beat)
+        elif gesture.kind == "press" and gesture.hit_id:
+            self._session.shown.select(hit_ids=frozenset({gesture.hit_id}))
+        elif gesture.kind == "span":
+            if band is not None:
+                self.spanned.emit(*sorted((gesture.beat, gesture.beat + gesture.by_beats)))
         elif gesture.kind == "band" and band is not None:
             self._select_in(band)
         elif (change := self._change(gesture)) is not None:
@@ -214,14 +240,29 @@ class LaneView(LanePicture):
             return of_hits("set velocity of", len(gesture.hits)), lambda d: change_velocity(d, gesture.hits, gesture.by_velocity)
         return None
 
-    def _draw(self, pad_id: int, beat: float) -> None:
+    def double_click(self, event: QMouseEvent) -> None:
+        """Loop all of it again, after a double click on the ruler."""
+        if event.position().y() < RULER:
+            self.spanned.emit(0.0, 0.0)
+
+    def _draw(self, pad_id: int, beat: float, *, free: bool = False) -> None:
+        """Draw a hit on the nearest step, or just there: a flam is two hits nearer than any step."""
         document = self._session.store.document
         if document is None:
             return
-        at, new_id = self._session.shown.grid.step_near(beat), document.next_id
+        at, new_id = max(0.0, beat) if free else self._session.shown.grid.step_near(beat), document.next_id
         if self._session.store.edit("draw hit", lambda d: add_hit(d, pad_id, at)):
             self._session.shown.select(hit_ids=frozenset({new_id}))
             self.struck.emit(pad_id, usual_velocity(document, pad_id))
+
+    def _draw_flam(self, pad_id: int, beat: float) -> None:
+        """Draw the soft stroke of a flam just ahead of a hit."""
+        document = self._session.store.document
+        if document is None:
+            return
+        ahead = max(0.0, beat - FLAM_S * document.bpm / 60.0)
+        velocity = round(FLAM_SHARE * usual_velocity(document, pad_id))
+        self._session.store.edit("draw flam", lambda d: add_hit(d, pad_id, ahead, velocity))
 
     def _brush(self, document: Document, gesture: _Gesture, x: float) -> None:
         """Put hits on the steps that the pointer has passed."""

@@ -6,9 +6,9 @@ from collections.abc import Callable
 from functools import partial
 
 from msgspec.structs import replace
+from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from bompla.app.drag_out import DragHandle
 from bompla.app.groove.order_row import OrderRow
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
@@ -44,24 +44,27 @@ class OrderPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
+        self.sequence = Chips("What plays")
+        self.sequence.offer(list(SEQUENCES), "variation", tip="Play the shown variation, the order, or an order by chance")
+        self.sequence.chosen.connect(self._choose)
+        self.own = self._own_page()
+        self.own.setParent(self)
+        self.own.hide()
+        self.pages = {"order": self._order_page(), "wander": self._wander_page()}
         row = QHBoxLayout()
         row.setSpacing(8)
-        column.addLayout(row)
-        row.addWidget(label("Play", "dim"))
-        self.sequence = Chips("What plays")
-        self.sequence.offer(list(SEQUENCES), "variation")
-        self.sequence.chosen.connect(self._choose)
-        row.addWidget(self.sequence)
-        self.own = self._own_page()
-        row.addWidget(self.own)
-        row.addStretch(1)
-        self.pages = {"order": self._order_page(), "wander": self._wander_page()}
         for page in self.pages.values():
-            column.addWidget(page)
+            row.addWidget(page, 1)
         self.bounce = button("Bounce", self._bounce, tip="Bounce what plays into one long variation, to be edited")
         row.addWidget(self.bounce)
-        row.addWidget(DragHandle(session, "midi", "the variation as MIDI"))
+        column.addLayout(row)
         self._choose("variation")
+
+    def delete_action(self, parent: QWidget, act: Callable[[], object]) -> QAction:
+        """Return the action that deletes the shown variation."""
+        made = QAction("Delete", parent)
+        made.triggered.connect(lambda _=False: act())
+        return made
 
     def _own_page(self) -> QWidget:
         page, row = _page()
@@ -205,7 +208,7 @@ class OrderPanel(QWidget):
 
     def _choose(self, key: object) -> None:
         name = str(key)
-        self.own.setVisible(name == "variation")
+        self.setVisible(name != "variation")
         for sequence, page in self.pages.items():
             page.setVisible(sequence == name)
         self.bounce.setVisible(name != "variation")

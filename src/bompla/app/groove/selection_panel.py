@@ -5,20 +5,23 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from functools import partial
 
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QMenu
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QGridLayout, QLabel, QMenu
 
 from bompla.app.commands import BY_KEY, tip
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
-from bompla.app.ui.controls import Facts, Panel, button
+from bompla.app.ui.controls import Panel, button, label
 from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.grid import offset_beats
 from bompla.model.detected_pattern import pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
-from bompla.model.pattern_edits import change_velocity, delete_hits, move_hits, set_velocity
+from bompla.model.pattern_edits import change_velocity, delete_hits, move_hits
 from bompla.model.phrase_edits import (
     AMOUNT,
+    LEAST_GAIN_DB,
+    MOST_GAIN_DB,
     Stretch,
     at_double_time,
     at_half_time,
@@ -38,54 +41,78 @@ from bompla.model.phrase_edits import (
     with_empty_bars,
     without_bars,
 )
-from bompla.model.wording import counted, of_hits
+from bompla.model.wording import bar_and_beat, counted, of_hits
 
 VELOCITY_STEP = 4
+TYPED = (("velocity", 1, 127, 0, ""), ("offset", -500.0, 500.0, 1, " ms"), ("length", 0.0, 64.0, 2, " beats"),
+         ("pitch", -24.0, 24.0, 1, " st"), ("chance", 0, 100, 0, " %"), ("gain", LEAST_GAIN_DB, MOST_GAIN_DB, 1, " dB"))
+"""What can be typed of hits: its key, range, decimals and unit."""
+
 InStretch = Callable[[Document, Stretch, Iterable[int] | None], Document]
 
 
 class SelectionPanel(Panel):
-    """Shows the selected hits, and does to them what is asked for."""
+    """Shows the selected hits, and does to them what is asked for; `amount_changed` carries how far they are quantised."""
+
+    amount_changed = pyqtSignal(float)
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__("Nothing selected")
         self._session, self._playback = session, playback
         self._clip: tuple[Hit, ...] = ()
-        self.facts = Facts(("pad", "at", "velocity", "gain", "off the grid"))
-        self.body.addWidget(self.facts)
+        self.where = label("", "dim")
+        self.where.setWordWrap(True)
+        self.body.addWidget(self.where)
+        self.values: dict[str, NumberBox] = {}
+        self.spans: dict[str, QLabel] = {}
         self.body.addLayout(self._typed())
         self.amount = ValueBar(AMOUNT)
         self.amount.moved.connect(self._preview_grid)
         self.amount.dropped.connect(self._session.store.drop_preview)
         self.amount.chosen.connect(self._onto_grid)
+        self.amount.chosen.connect(self.amount_changed)
         self.body.addWidget(self.amount)
-        row = QHBoxLayout()
-        row.setSpacing(6)
-        row.addWidget(button("Quantise", self.quantise, tip=tip("hit_grid")))
-        row.addWidget(button("Delete", self.delete, tip=tip("hit_delete")))
-        row.addStretch(1)
-        self.body.addLayout(row)
-        row = QHBoxLayout()
-        row.setSpacing(6)
-        self.choose = button("Choose", lambda: None, tip="Select hits by lane, bar, step or velocity")
-        self.change = button("Change", lambda: None, tip="Copy, repeat, reverse, rotate, half and double time")
-        self.choose.setMenu(self._choose_menu())
+        self.body.addWidget(label("Select", "heading"))
+        self.body.addLayout(_buttons((
+            ("lane", "choose_lane", self.choose_lane), ("bar", "choose_bar", self.choose_bar),
+            ("same step", "choose_step", self.choose_step),
+            ("softer", "choose_softer", partial(self.choose_loudness, True)),
+            ("louder", "choose_louder", partial(self.choose_loudness, False)), ("all", "hit_all", self.select_all)), chip=True))
+        self.body.addWidget(label("Change", "heading"))
+        self.body.addLayout(_buttons((
+            ("Copy", "hit_copy", self.copy), ("Paste", "hit_paste", self.paste), ("Duplicate", "hit_again", self.again),
+            ("Repeat", "hit_repeat", self.repeat), ("Reverse", "hit_reverse", partial(self._in_stretch, "reverse", _reverse)),
+            ("Rotate", "hit_rotate", partial(self._in_stretch, "rotate", rotated)),
+            ("Half", "hit_half", partial(self._in_stretch, "half time", at_half_time)),
+            ("Double", "hit_double", partial(self._in_stretch, "double time", at_double_time)), ("Delete", "hit_delete", self.delete))))
+        self.change = button("More", lambda: None, tip="Cut, thin out, merge, delete or insert bars")
         self.change.setMenu(self._change_menu())
-        row.addWidget(self.choose)
-        row.addWidget(self.change)
-        row.addStretch(1)
-        self.body.addLayout(row)
+        self.body.addWidget(self.change, 0, Qt.AlignmentFlag.AlignLeft)
 
     def _typed(self) -> QGridLayout:
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
-        self.velocity = NumberBox("Velocity of the selected hits", 1, 127)
-        self.offset = NumberBox("Offset of the selected hits from the grid", -500.0, 500.0, decimals=1, unit=" ms")
-        self.velocity.typed.connect(lambda velocity: self._type_velocity(round(velocity)))
-        self.offset.typed.connect(self._type_offset)
-        grid.addWidget(self.velocity, 0, 0)
-        grid.addWidget(self.offset, 0, 1)
+        grid.setVerticalSpacing(5)
+        grid.setColumnStretch(2, 1)
+        for row, (key, low, high, decimals, unit) in enumerate(TYPED):
+            box = NumberBox(f"{key.capitalize()} of the selected hits", low, high, decimals=decimals, unit=unit, width=92)
+            box.typed.connect(partial(self._type, key))
+            name, span = label(key, "dim"), label("", "dim")
+            name.setBuddy(box)
+            for column, widget in enumerate((name, box, span)):
+                grid.addWidget(widget, row, column)
+            self.values[key], self.spans[key] = box, span
         return grid
+
+    @property
+    def velocity(self) -> NumberBox:
+        """The box of the velocity."""
+        return self.values["velocity"]
+
+    @property
+    def offset(self) -> NumberBox:
+        """The box of the offset from the grid."""
+        return self.values["offset"]
 
     def commands(self, add: Callable[[str, Callable[[], object]], object]) -> None:
         """Make the commands of the table work."""
@@ -113,43 +140,39 @@ class SelectionPanel(Panel):
     def refresh(self, document: Document) -> None:
         """Show what is selected."""
         hits = self.chosen()
-        for widget in (self.facts, self.velocity, self.offset, self.amount):
-            widget.setEnabled(bool(hits))
-        self.heading.setText(f"{counted(len(hits), 'hit')} selected" if hits else "Nothing selected")
+        for box in (*self.values.values(), self.amount):
+            box.setEnabled(bool(hits))
         if not hits:
-            for name in ("pad", "at", "velocity", "off the grid"):
-                self.facts.set(name, "–")
+            self.heading.setText("Nothing selected")
+            self.where.setText("Click a pin, or drag over some.")
+            for key, box in self.values.items():
+                box.clear()
+                self.spans[key].setText("")
             return
-        names = sorted({document.pad(hit.pad_id).name for hit in hits})
-        self.facts.set("pad", ", ".join(names) if len(names) < 3 else f"{len(names)} pads")
-        beats = pattern_meter(document).beats_per_bar
-        first = hits[0].at_beats
-        place = f"{int(first // beats) + 1}.{first % beats + 1:.2f}"
-        self.facts.set("at", place if len(hits) == 1 else f"from {place}")
-        self.facts.set("velocity", _span([hit.velocity for hit in hits]))
-        self.facts.set("gain", _span([round(hit.gain_db) for hit in hits], signed=True) + " dB")
-        divisions = self._session.shown.grid.divisions
-        beat_ms = 60_000.0 / document.bpm
-        offsets = [offset_beats(hit, divisions) * beat_ms for hit in hits]
-        self.facts.set("off the grid", _span([round(value) for value in offsets], signed=True) + " ms")
-        self.velocity.show_number(hits[0].velocity)
-        self.offset.show_number(round(offsets[0], 1))
+        pads = sorted({document.pad(hit.pad_id).name for hit in hits})
+        of = f" of the {pads[0].lower()}" if len(pads) == 1 else f" of {len(pads)} pads"
+        self.heading.setText(f"{counted(len(hits), 'hit')}{of}")
+        meter = pattern_meter(document)
+        self.where.setText(f"{'at' if len(hits) == 1 else 'from'} {bar_and_beat(max(0.0, hits[0].at_beats), meter)}; Escape clears")
+        beat_ms, divisions = 60_000.0 / document.bpm, self._session.shown.grid.divisions
+        found = {
+            "velocity": [float(hit.velocity) for hit in hits], "offset": [offset_beats(hit, divisions) * beat_ms for hit in hits],
+            "length": [hit.length_beats for hit in hits], "pitch": [hit.pitch for hit in hits],
+            "chance": [100.0 * hit.chance for hit in hits], "gain": [hit.gain_db for hit in hits]}
+        for key, values in found.items():
+            self.values[key].show_number(round(values[0], 2))
+            self.spans[key].setText(_span(values, signed=key in ("offset", "pitch", "gain")))
 
-    def _choose_menu(self) -> QMenu:
-        return _menu(self, (
-            ("choose_lane", self.choose_lane), ("choose_bar", self.choose_bar), ("choose_step", self.choose_step),
-            ("choose_softer", partial(self.choose_loudness, True)), ("choose_louder", partial(self.choose_loudness, False)),
-            ("hit_all", self.select_all),
-        ))
+    def _type(self, key: str, number: float) -> None:
+        """Give all selected hits a value that was typed."""
+        ids = self._ids()
+        if ids:
+            values = dict.fromkeys(ids, number / 100.0 if key == "chance" else number)
+            self._edit(of_hits(f"set {key} of", len(ids)), lambda d: set_values(d, key, values, self._session.shown.grid.own_step_at))
 
     def _change_menu(self) -> QMenu:
         menu = _menu(self, (
-            ("hit_copy", self.copy), ("hit_cut", self.cut), ("hit_paste", self.paste), ("hit_again", self.again),
-            ("hit_repeat", self.repeat), ("", None),
-            ("hit_reverse", partial(self._in_stretch, "reverse", _reverse)),
-            ("hit_rotate", partial(self._in_stretch, "rotate", rotated)),
-            ("hit_half", partial(self._in_stretch, "half time", at_half_time)),
-            ("hit_double", partial(self._in_stretch, "double time", at_double_time)), ("", None),
+            ("hit_cut", self.cut), ("hit_repeat", self.repeat), ("", None),
         ))
         for text, act in (
             ("Delete every second hit", lambda: self._edit("thin out", lambda d: thinned(d, self._ids()))),
@@ -165,8 +188,8 @@ class SelectionPanel(Panel):
     def _ids(self) -> frozenset[int]:
         return self._session.shown.selection.hit_ids
 
-    def _edit(self, words: str, change: Callable[[Document], Document]) -> bool:
-        return self._session.store.edit(words, change)
+    def _edit(self, words: str, change: Callable[[Document], Document], *, joins: bool = False) -> bool:
+        return self._session.store.edit(words, change, joins=joins)
 
     def select_all(self) -> None:
         """Select all hits."""
@@ -266,6 +289,11 @@ class SelectionPanel(Panel):
         if ids and self._edit(of_hits("delete", len(ids)), lambda d: delete_hits(d, ids)):
             self._session.shown.select(hit_ids=frozenset())
 
+    def set_amount(self, amount: float) -> None:
+        """Say how far hits are quantised; those that are selected are."""
+        self.amount.show_value(amount)
+        self._onto_grid(amount)
+
     def quantise(self) -> None:
         """Quantise the selected hits, as far as the amount says."""
         self._onto_grid(self.amount.value)
@@ -279,33 +307,22 @@ class SelectionPanel(Panel):
         if ids:
             self._edit(of_hits("quantise", len(ids)), lambda d: quantised_by(d, ids, self._session.shown.grid.step_at, amount))
 
-    def _type_velocity(self, velocity: int) -> None:
-        ids = self._ids()
-        if ids:
-            self._edit(of_hits("set velocity of", len(ids)), lambda d: set_velocity(d, ids, velocity))
-
-    def _type_offset(self, ms: float) -> None:
-        ids = self._ids()
-        if ids:
-            values = dict.fromkeys(ids, ms)
-            self._edit(of_hits("set offset of", len(ids)), lambda d: set_values(d, "offset", values, self._session.shown.grid.own_step_at))
-
     def _velocity_by(self, by: int) -> None:
         ids = self._ids()
         if ids:
-            self._edit(of_hits("set velocity of", len(ids)), lambda d: change_velocity(d, ids, by))
+            self._edit(of_hits("set velocity of", len(ids)), lambda d: change_velocity(d, ids, by), joins=True)
 
     def _move_steps(self, steps: int) -> None:
         ids = self._ids()
         if ids:
             step = self._session.shown.grid.step_at(self.chosen()[0].at_beats)
-            self._edit(of_hits("move", len(ids)), lambda d: move_hits(d, ids, steps * step))
+            self._edit(of_hits("move", len(ids)), lambda d: move_hits(d, ids, steps * step), joins=True)
 
     def _move_ms(self, ms: float) -> None:
         document, ids = self._session.store.document, self._ids()
         if document is not None and ids:
             by = ms * document.bpm / 60_000.0
-            self._edit(of_hits("nudge", len(ids)), lambda d: move_hits(d, ids, by))
+            self._edit(of_hits("nudge", len(ids)), lambda d: move_hits(d, ids, by), joins=True)
 
     def _playhead_beat(self, document: Document) -> float:
         return document.beat_map.beat_at(self._playback.transport.pattern_sample())
@@ -327,7 +344,17 @@ def _menu(parent: Panel, entries: tuple[tuple[str, Callable[[], object] | None],
     return menu
 
 
-def _span(values: list[int], *, signed: bool = False) -> str:
+def _span(values: list[float], *, signed: bool = False) -> str:
+    """Return the range of values in words, nothing where all are one."""
     low, high = min(values), max(values)
-    form = "{:+d}" if signed else "{}"
-    return form.format(low) if low == high else f"{form.format(low)} to {form.format(high)}"
+    form = "{:+.3g}" if signed else "{:.3g}"
+    return "" if low == high else f"{form.format(low)} to {form.format(high)}"
+
+
+def _buttons(entries: tuple[tuple[str, str, Callable[[], object]], ...], *, chip: bool = False) -> QGridLayout:
+    """Return buttons for commands of the table, three to a row."""
+    grid = QGridLayout()
+    grid.setSpacing(5)
+    for n, (text, key, act) in enumerate(entries):
+        grid.addWidget(button(text, act, tip=tip(key), name=BY_KEY[key].label, chip=chip), n // 3, n % 3)
+    return grid

@@ -5,37 +5,34 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QMenu, QVBoxLayout, QWidget
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
-from bompla.app.commands import tip
-from bompla.app.groove.cards import VariationCards
+from bompla.app.commands import BY_KEY, tip
+from bompla.app.drag_out import DragHandle
 from bompla.app.groove.detail_strip import DETAILS, WAYS, DetailStrip
 from bompla.app.groove.feel_panel import FeelPanel
 from bompla.app.groove.lanes import GRIDS, TUPLETS, LaneView
 from bompla.app.groove.order_panel import OrderPanel
 from bompla.app.groove.selection_panel import SelectionPanel
+from bompla.app.groove.variations_row import VariationsRow
 from bompla.app.groove.writer_panel import WriterPanel
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import OFFER_TIP, Stage, WindowActions
-from bompla.app.ui.controls import Chips, Facts, HoverButton, Panel, button, combo, label, scrolling
+from bompla.app.ui.controls import Chips, HoverButton, Panel, button, combo, label, scrolling
+from bompla.app.ui.number_box import NumberBox
 from bompla.groove.rebuild import offer_in_words
-from bompla.groove.writers import STARTERS, one_at_a_time, starter, tidied, unplayable
-from bompla.model.detected_pattern import hits_inside, pattern_bars, pattern_meter, pattern_of
+from bompla.groove.writers import one_at_a_time, tidied, unplayable
+from bompla.model.detected_pattern import hits_inside, pattern_meter, pattern_of
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import add_played
-from bompla.model.variation_edits import (
-    add_variation,
-    delete_variation,
-    duplicate_variation,
-    move_variation,
-    note_down,
-    rename_variation,
-    show_variation,
-)
+from bompla.model.variation_edits import duplicate_variation, show_variation
 from bompla.model.wording import bar_and_beat, counted
+
+NARROW = 1_080
+"""A stage narrower than this offers its grid in a box."""
 
 
 class GrooveStage(Stage):
@@ -46,14 +43,20 @@ class GrooveStage(Stage):
     def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
         super().__init__(session, playback, actions)
         layout, left = self.columns()
-        left.addLayout(self._cards_row())
         self.order = OrderPanel(session, playback)
+        self.variations = VariationsRow(session, self.order, self.show_variation)
+        self.cards, self.name, self.note, self.take_out = (
+            self.variations.cards, self.variations.name, self.variations.note, self.variations.take_out)
+        left.addWidget(self.variations)
         left.addWidget(self.order)
-        left.addLayout(self._grid_row())
         self.lanes = LaneView(session)
+        self.selected = SelectionPanel(session, playback)
+        left.addLayout(self._grid_row())
         self.lanes.struck.connect(playback.pads.strike)
         self.lanes.sought.connect(self._seek)
+        self.lanes.spanned.connect(self._loop_span)
         left.addWidget(self.framed(scrolling(self.lanes)), 1)
+        left.addLayout(self._under_row())
         self.detail = DetailStrip(session, self.lanes)
         left.addLayout(self._detail_row())
         left.addWidget(self.framed(self.detail))
@@ -66,19 +69,69 @@ class GrooveStage(Stage):
     def _grid_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        row.addWidget(label("Grid", "dim"))
+        row.addWidget(label("grid", "dim"))
         self.grids = Chips("Grid")
         self.grids.offer(list(GRIDS), 0.0, tip="Steps that hits snap to; auto uses each beat's own")
         self.grids.chosen.connect(self._set_grid)
         row.addWidget(self.grids)
+        self.grid_box = combo("Grid", [(text, step) for step, text in GRIDS], tip="Steps that hits snap to; auto uses each beat's own")
+        self.grid_box.activated.connect(lambda _: self._set_grid(self.grid_box.currentData()))
+        row.addWidget(self.grid_box)
         self.tuplet = combo("Straight, triplet or quintuplet", [(text, share) for share, text in TUPLETS],
                             tip="Straight steps, three in the time of two, or five in the time of four")
         self.tuplet.activated.connect(lambda _: self._set_tuplet())
         row.addWidget(self.tuplet)
-        self.band = button("drum's band", self._hear_band, chip=True, checkable=True,
-                           tip="Play only the band of the original that the selected drum sounds in")
+        row.addSpacing(4)
+        self.quantise = button("Quantise", self.selected.quantise, tip=tip("hit_grid"))
+        row.addWidget(self.quantise)
+        self.amount = NumberBox("How far hits are quantised", 0, 100, unit=" %", width=62, tip="How far hits go to the grid")
+        self.amount.show_number(100)
+        self.amount.typed.connect(lambda percent: self.selected.set_amount(percent / 100.0))
+        self.selected.amount_changed.connect(lambda amount: self.amount.show_number(round(100 * amount)))
+        row.addWidget(self.amount)
         row.addStretch(1)
-        row.addWidget(self.band)
+        self.view = button("Show", lambda: None, tip="What is shown and heard beside the hits")
+        self.view.setMenu(self._view_menu())
+        row.addWidget(self.view)
+        for text, key, act in (("−", "zoom_out", partial(self.lanes.zoom, 1.25)), ("+", "zoom_in", partial(self.lanes.zoom, 0.8)),
+                               ("All", "zoom_all", self.lanes.show_all)):
+            made = button(text, act, tip=tip(key), name=BY_KEY[key].label)
+            made.setFixedWidth(34 if len(text) < 2 else 42)
+            row.addWidget(made)
+        return row
+
+    def _view_menu(self) -> QMenu:
+        menu = QMenu(self)
+
+        def offer(text: str, act: Callable[[], object], *, on: bool, hint: str = "") -> QAction:
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.setCheckable(True)
+            entry.setChecked(on)
+            entry.setToolTip(hint)
+            entry.toggled.connect(lambda _: act())
+            return entry
+
+        self.empty = offer("Lanes without hits", lambda: self.session.shown.fold(not self.empty.isChecked()), on=True)
+        self.missing_hits = offer(f"Missing hits of the original\t{BY_KEY['heard_pins'].shortcut}", self._show_ghosts, on=True)
+        self.band = offer("Hear only the band of the drum", self._hear_band, on=False,
+                          hint="Play only the band of the original that the selected drum sounds in")
+        return menu
+
+    def _under_row(self) -> QHBoxLayout:
+        """Return the line under the lanes: whether it can be played, and what the original has that is not here."""
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.playable = label("", "good")
+        row.addWidget(self.playable)
+        self.lacking = label("", "dim")
+        row.addWidget(self.lacking)
+        self.tidy = HoverButton("One hat at a time", self._tidy, self._show_untidy,
+                                tip="Delete the softer of two hats that sound at once; hover to select them")
+        self.tidy.setObjectName("small")
+        row.addWidget(self.tidy)
+        row.addStretch(1)
+        row.addWidget(DragHandle(self.session, "midi", "the variation as MIDI"))
         return row
 
     def _hear_band(self) -> None:
@@ -113,24 +166,15 @@ class GrooveStage(Stage):
 
     def refresh(self, document: Document) -> None:
         """Show the pattern's facts and what is selected."""
-        inside = hits_inside(document)
         self.feel.refresh(document)
         self.writer.refresh(document)
-        for box, text in ((self.name, pattern_of(document).name), (self.note, pattern_of(document).note)):
-            box.setEnabled(document.shown >= 0)
-            if not box.hasFocus():
-                box.setText(text)
-        self.take_out.setEnabled(document.shown >= 0)
-        pattern = pattern_of(document)
-        title = f"Pattern {pattern.letter} · {pattern.name}" if pattern.letter else "Detected pattern · never changes"
-        self.pattern_panel.heading.setText(title)
-        self.facts.set("hits", f"{len(inside)} in {counted(pattern_bars(document), 'bar')}")
+        self.variations.refresh(document)
+        count = len(self.session.shown.selection.hit_ids)
+        self.parts.offer([("hits", f"Hits · {count}" if count else "Hits"), ("write", "Write"), ("feel", "Feel")], self.part)
+        lacking = len(self.session.shown.missing())
+        self.lacking.setText(f"{counted(lacking, 'hit')} of the original {'is' if lacking == 1 else 'are'} missing here" if lacking else "")
         if not self.session.store.previewing:
             self._show_playable(document)
-        divisions = self.session.shown.grid.divisions
-        thirds = int((divisions == 3).sum())
-        some = f"{counted(thirds, 'beat')} triplet" if thirds else "straight"
-        self.facts.set("grid", "triplet" if thirds == len(divisions) else some)
         offered, take = offer_in_words(document)
         self.offer_panel.setVisible(bool(offered))
         self.offer_panel.heading.setText(f"From the slices: {offered}")
@@ -151,9 +195,14 @@ class GrooveStage(Stage):
 
     def _panel(self) -> QWidget:
         side = QWidget()
+        side.setFixedWidth(264)
         column = QVBoxLayout(side)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(9)
+        self.part = "hits"
+        self.parts = Chips("Parts of the side panel")
+        self.parts.chosen.connect(lambda key: self.show_part(str(key)))
+        column.addWidget(self.parts)
         self.offer_panel = Panel("From the slices")
         row = QHBoxLayout()
         self.offer_add = button("Add to A", self.take_offers, tip=OFFER_TIP, primary=True)
@@ -162,68 +211,24 @@ class GrooveStage(Stage):
         row.addStretch(1)
         self.offer_panel.body.addLayout(row)
         column.addWidget(self.offer_panel)
-        self.selected = SelectionPanel(self.session, self.playback)
-        column.addWidget(self.selected)
-        self.writer = WriterPanel(self.session)
-        column.addWidget(self.writer)
-        self.feel = FeelPanel(self.session)
-        column.addWidget(self.feel)
-        pattern = Panel("Pattern")
-        self.pattern_panel = pattern
-        self.facts = Facts(("hits", "grid"))
-        pattern.body.addWidget(self.facts)
-        self.playable = label("", "good")
-        self.playable.setWordWrap(True)
-        pattern.body.addWidget(self.playable)
-        self.tidy = HoverButton("One hat at a time", self._tidy, self._show_untidy,
-                                tip="Delete the softer of two hats that sound at once; hover to select them")
-        pattern.body.addWidget(self.tidy, 0, Qt.AlignmentFlag.AlignLeft)
-        self.note = QLineEdit()
-        self.note.setPlaceholderText("notes on this variation")
-        self.note.setAccessibleName("Note on this variation")
-        self.note.editingFinished.connect(self._note_down)
-        pattern.body.addWidget(self.note)
-        column.addWidget(pattern)
-        column.addStretch(1)
-        area = scrolling(side)
-        area.setFixedWidth(260)
-        self.side = area
-        return area
+        self.selected.body.addWidget(self.note)
+        self.selected.body.addStretch(1)
+        self.writer, self.feel = WriterPanel(self.session), FeelPanel(self.session)
+        self.pages = QStackedWidget()
+        for page in (self.selected, self.writer, self.feel):
+            self.pages.addWidget(scrolling(page))
+        column.addWidget(self.pages, 1)
+        self.writer.opened.connect(self._writer_shown)
+        self.show_part("hits")
+        return side
 
-    def _cards_row(self) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        self.cards = VariationCards(self.session)
-        self.cards.chosen.connect(self.show_variation)
-        self.cards.moved.connect(lambda at, to: self.session.store.edit("move variation", lambda d: move_variation(d, at, to)))
-        row.addWidget(self.cards, 1)
-        chips = QVBoxLayout()
-        chips.setSpacing(4)
-        self.empty = button("empty lanes", lambda: self.session.shown.fold(not self.empty.isChecked()), chip=True, checkable=True,
-                            tip="Show lanes without hits")
-        self.empty.setChecked(True)
-        chips.addWidget(self.empty)
-        self.missing_hits = button("missing hits", self._show_ghosts, chip=True, checkable=True, tip=tip("heard_pins"))
-        self.missing_hits.setChecked(True)
-        chips.addWidget(self.missing_hits)
-        row.addLayout(chips)
-        column = QVBoxLayout()
-        column.setSpacing(4)
-        self.name = QLineEdit()
-        self.name.setAccessibleName("Name of the variation")
-        self.name.setToolTip("Name of the variation")
-        self.name.setFixedWidth(150)
-        self.name.editingFinished.connect(self._rename)
-        column.addWidget(self.name)
-        below = QHBoxLayout()
-        below.setSpacing(5)
-        self.new = button("New", self._choose_new, tip="Duplicate, empty, or a starter pattern", small=True)
-        self.take_out = button("Delete", self._take_out_variation, tip="Delete this variation; undo restores it", small=True)
-        for made in (self.new, self.take_out):
-            below.addWidget(made)
-        column.addLayout(below)
-        row.addLayout(column)
-        return row
+    def show_part(self, key: str) -> None:
+        """Show one part of the side panel: hits, write or feel."""
+        self.part = key
+        self.parts.offer([("hits", "Hits"), ("write", "Write"), ("feel", "Feel")], key)
+        self.pages.setCurrentIndex(("hits", "write", "feel").index(key))
+        if (document := self.session.store.document) is not None and self.isVisible():
+            self.refresh(document)
 
     def show_variation(self, index: int) -> None:
         """Show and play another variation; that is no step of undo."""
@@ -233,41 +238,15 @@ class GrooveStage(Stage):
 
     def new_menu(self) -> QMenu:
         """Return the menu of ways to begin a variation."""
-        menu = QMenu(self)
+        return self.variations.new_menu()
 
-        def offer(text: str, words: str, change: Callable[[Document], Document]) -> None:
-            entry = menu.addAction(text)
-            assert entry is not None
-            entry.triggered.connect(lambda _=False: self.session.store.edit(words, change))
-
-        offer("Duplicate", "copy variation", duplicate_variation)
-        offer("Empty", "empty variation", lambda d: add_variation(d, [], "empty"))
-        menu.addSeparator()
-        for name in STARTERS:
-            offer(name.capitalize(), f"variation {name}", partial(_with_starter, name=name))
-        return menu
-
-    def _choose_new(self) -> None:
-        menu = self.new_menu()
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        menu.popup(self.new.mapToGlobal(self.new.rect().bottomLeft()))
-
-    def _take_out_variation(self) -> None:
+    def _loop_span(self, first_beat: float, last_beat: float) -> None:
+        """Play only a range that was dragged on the ruler; all for none."""
         document = self.session.store.document
         if document is not None:
-            self.session.store.edit(f"delete variation {pattern_of(document).letter}", lambda d: delete_variation(d, d.shown))
-
-    def _rename(self) -> None:
-        document = self.session.store.document
-        if document is not None and self.name.text().strip() != pattern_of(document).name:
-            self.session.store.edit("rename variation", lambda d: rename_variation(d, self.name.text()))
-        self.lanes.setFocus()
-
-    def _note_down(self) -> None:
-        document = self.session.store.document
-        if document is not None and self.note.text().strip() != pattern_of(document).note:
-            self.session.store.edit("edit notes", lambda d: note_down(d, self.note.text()))
-        self.lanes.setFocus()
+            per_bar = pattern_meter(document).beats_per_bar
+            first, last = int(first_beat // per_bar), int(-(-last_beat // per_bar))
+            self.playback.baking.loop_bars(first, last - first if last_beat > first_beat else 0)
 
     def _show_ghosts(self) -> None:
         self.session.shown.show_missing(self.missing_hits.isChecked())
@@ -311,11 +290,17 @@ class GrooveStage(Stage):
 
     def _commands(self) -> None:
         self.command("ghost_back", self._take_all_back)
-        self.command("heard_pins", self.missing_hits.click)
+        self.command("heard_pins", self.missing_hits.trigger)
         self.command("feel_write", self.feel.write)
         self.command("variation_copy", lambda: self.session.store.edit("copy variation", duplicate_variation))
         self.command("writer_cancel", self._escape)
+        for part in ("hits", "write", "feel"):
+            self.command(f"part_{part}", partial(self.show_part, part))
         self.selected.commands(self.command)
+
+    def _writer_shown(self) -> None:
+        if self.writer.open is not None:
+            self.show_part("write")
 
     def _escape(self) -> None:
         """Cancel the open writer; where none is, select no hits."""
@@ -324,7 +309,14 @@ class GrooveStage(Stage):
         else:
             self.session.shown.select(hit_ids=frozenset())
 
+    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        narrow = self.width() < NARROW
+        self.grids.setVisible(not narrow)
+        self.grid_box.setVisible(narrow)
+
     def _set_grid(self, beats: object) -> None:
+        self.grids.offer(list(GRIDS), beats, tip="Steps that hits snap to; auto uses each beat's own")
+        self.grid_box.setCurrentIndex(self.grid_box.findData(beats))
         self.session.shown.set_grid(beats=float(str(beats)))
         self.lanes.setFocus()
 
@@ -336,8 +328,3 @@ class GrooveStage(Stage):
         document = self.session.store.document
         if document is not None:
             self.playback.transport.seek(float(document.beat_map.samples_at(beat)))
-
-
-def _with_starter(document: Document, name: str) -> Document:
-    return add_variation(document, starter(document, name), name)
-

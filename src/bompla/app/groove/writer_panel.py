@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.project.session import Session
@@ -16,6 +17,8 @@ from bompla.model.document import Document
 
 class WriterPanel(Panel):
     """Buttons for the writers, or the open one with its choices; what it would write is a gesture in progress."""
+
+    opened = pyqtSignal()
 
     def __init__(self, session: Session) -> None:
         super().__init__("Write into a lane")
@@ -74,6 +77,7 @@ class WriterPanel(Panel):
     def show_writer(self, key: str) -> None:
         """Open a writer, and show what it would do."""
         self.open = WRITERS[key]
+        self.opened.emit()
         self._values = self.open.defaults()
         self.help.setText(self.open.help)
         clear_layout(self._choices)

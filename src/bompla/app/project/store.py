@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -11,6 +12,9 @@ from bompla.app.project.project import Project
 from bompla.errors import EditError
 from bompla.model.document import Document
 from bompla.model.history import History
+
+JOINED_S = 0.7
+"""A key that is held down repeats sooner than this."""
 
 
 class DocumentStore(QObject):
@@ -22,6 +26,7 @@ class DocumentStore(QObject):
         super().__init__(parent)
         self._hub, self._project = hub, project
         self._preview: Document | None = None
+        self._clock, self._edited_at = time.monotonic, 0.0
         project.opened.connect(self._forget_preview)
 
     @property
@@ -42,8 +47,11 @@ class DocumentStore(QObject):
         """Whether a gesture is in progress: what costs time may wait for its end."""
         return self._preview is not None
 
-    def edit(self, label: str, change: Callable[[Document], Document]) -> bool:
-        """Make an edit as one step of undo; False, with a message, where it cannot be made."""
+    def edit(self, label: str, change: Callable[[Document], Document], *, joins: bool = False) -> bool:
+        """Make an edit as one step of undo; False, with a message, where it cannot be made.
+
+        One that `joins` is one step with the edit of the same name just before it: a key that is held down.
+        """
         if self.history is None:
             return False
         try:
@@ -54,7 +62,9 @@ class DocumentStore(QObject):
             self.tell()
             return False
         had_preview, self._preview = self._preview is not None, None
-        history = self.history.after(after, label)
+        joined = joins and self.history.undo_label == label and self._clock() - self._edited_at < JOINED_S
+        history = (self.history.undo() if joined else self.history).after(after, label)
+        self._edited_at = self._clock()
         if history is self.history and not had_preview:
             return False
         self._set_history(history)

@@ -139,8 +139,7 @@ class SliceStage(Stage):
             "slice_sample_later": lambda: self._nudge(1), "slice_sample_earlier": lambda: self._nudge(-1),
             "slice_all": self._choose_all, "slice_alike": self.panel.choose_alike, "slice_rename": lambda: edit_text(self.panel.name),
             "doubt_next": self.doubts.go_next, "doubt_mend": lambda: self.doubts.mend(0), "doubt_second": lambda: self.doubts.mend(1),
-            "doubt_keep": lambda: self.doubts.mend(-1), "doubt_keep_all": self.doubts.keep_alike, "zoom_in": lambda: self.view.zoom(0.6),
-            "zoom_out": lambda: self.view.zoom(1.0 / 0.6), "zoom_all": self.view.show_all,
+            "doubt_keep": lambda: self.doubts.mend(-1), "doubt_keep_all": self.doubts.keep_alike,
         }.items():
             self.command(key, action)
         for drum in DRUMS:

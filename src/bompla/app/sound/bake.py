@@ -26,12 +26,13 @@ class Baking(QObject):
     """Says what plays and how, and has it baked: one request at a time, and the last one last.
 
     `baked_changed` tells that the engine has other sounds or hits, `speed_chosen` that another speed is
-    wanted, `speed_changed` carries the speed before and the one that is heard now.
+    wanted, `bars_changed` that other bars loop, `speed_changed` carries the speed before and the one that is heard now.
     """
 
     baked_changed = pyqtSignal()
     speed_changed = pyqtSignal(float, float)
     speed_chosen = pyqtSignal()
+    bars_changed = pyqtSignal()
 
     def __init__(self, session: Session, engine: Engine, threads: Threads, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -92,6 +93,7 @@ class Baking(QObject):
         """Play only some bars of what plays, counted from 0; a count of 0 plays all."""
         self.bars = (first, count) if count > 0 else (0, 0)
         self._send_bars()
+        self.bars_changed.emit()
 
     def frames_per_sample(self, document: Document) -> float:
         """Return how many frames of the engine a sample of the source lasts, at the speed that is heard."""
