@@ -63,6 +63,9 @@ class SoundPicture(GestureWidget):
     def paint_over(self, painter: QPainter, document: Document) -> None:
         """Draw what changes while a gesture goes on; kept until `redraw_over`."""
 
+    def paint_live(self, painter: QPainter, document: Document) -> None:
+        """Draw what changes as it plays; quick, as every frame draws it."""
+
     def playhead_bottom(self) -> float:
         """Return how far down the playhead reaches."""
         return float(self.height())
@@ -116,6 +119,7 @@ class SoundPicture(GestureWidget):
         if self._over is None:
             self._over = self._painted_over(document, self._still)
         painter.drawPixmap(0, 0, self._over)
+        self.paint_live(painter, document)
         x = self._axis.x(self._playhead)
         if self._axis.left <= x <= self._axis.left + self._axis.width:
             painter.setPen(QPen(theme().colour(self.playhead_role), 2.0))

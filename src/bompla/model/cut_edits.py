@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from bompla.errors import EditError
 from bompla.model.beatmap import BeatMap
+from bompla.model.cut_memory import remembering
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import (
     MIN_CUT_DISTANCE_MS,
@@ -30,6 +31,9 @@ from bompla.units import ms_to_samples
 
 CLEAR_OF_TAILS_DB = 6.0
 """An attack that stands so far above what rings from before is one, and no more of what rings."""
+
+STEP_IS_HIT_MS = 30.0
+"""A step so near a hit is that hit, where both are cut at."""
 
 NEAR_DOWNBEAT_MS = 60.0
 LOWEST_BPM, HIGHEST_BPM = 20.0, 400.0
@@ -141,9 +145,10 @@ def recut(document: Document) -> Document:
             next_id += 1
         cuts.append(cut)
     cuts, next_id = _with_first(cuts, document, next_id)
+    cuts, put_by = remembering(document, cuts, new_ids)
     ids = {cut.id for cut in cuts}
     offers = [i for i in document.offers if i in ids] + _unplayed(document, cuts, new_ids)
-    return replace(document, cuts=_sorted(cuts), offers=tuple(offers), next_id=next_id)
+    return replace(document, cuts=_sorted(cuts), offers=tuple(offers), next_id=next_id, put_by=put_by)
 
 
 def _within(times: Sequence[float], at: int, near: int) -> bool:
@@ -173,8 +178,12 @@ def _wanted(document: Document) -> list[_Wanted]:
     if not cutting.even:
         return wanted
     pull = ms_to_samples(cutting.pull_ms, document.source.sample_rate)
+    hits = sorted(a.at_sample for _, a in strong)
+    near = ms_to_samples(STEP_IS_HIT_MS, document.source.sample_rate)
     for step in range(round(loop.beats / cutting.even_beats)):
         at = document.beat_map.sample_at(step * cutting.even_beats)
+        if hits and _within(hits, at, near):
+            continue  # that hit is the step
         attack = attack_near(inside, at, pull) if pull else None
         pulled: _Wanted = (at, at, 0.0, "even", None)
         if attack is not None:

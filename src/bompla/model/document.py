@@ -319,7 +319,8 @@ class Document(msgspec.Struct, frozen=True):
     """A whole project. Cuts and hits are sorted by time; edits live in the modules beside this one.
 
     `attacks` are all places where the analysis saw sound rise, of which those at least as strong
-    as `threshold` became cuts. `offers` are cuts whose hits the pattern does not have yet. `tail` is
+    as `threshold` became cuts; `put_by` are cuts that are not made now, and what was said of them. `offers` are cuts whose hits the
+    pattern does not have yet. `tail` is
     how slices go on past their end on pads that leave it to the kit, one of `TAILS`. Of a recording of several tempos
     `stretches` are its parts, and `proposed` loops of them, best first.
     """
@@ -342,6 +343,7 @@ class Document(msgspec.Struct, frozen=True):
     wander: Wander = Wander()
     borrowed: tuple[Borrowed, ...] = ()
     by_ear: tuple[EarRound, ...] = ()
+    put_by: tuple[Cut, ...] = ()
     stretches: tuple[Stretch, ...] = ()
     proposed: tuple[Proposed, ...] = ()
     shown: int = 0

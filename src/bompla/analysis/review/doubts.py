@@ -38,8 +38,11 @@ FULL_SCALE, FLAT_SAMPLES = 0.985, 4
 OFF_SHARE = 0.3
 """How far from both the sixteenths and the triplets, as a share of a sixteenth, a hit is off the grid."""
 
-KINDS = ("silent", "two hits", "too close", "clipped", "unsure", "too quiet", "off the grid")
-"""The kinds of doubt, the worst first."""
+KINDS = ("silent", "two hits", "too close", "unsure", "too quiet", "off the grid")
+"""The kinds of doubt, the one that would change most first."""
+
+SURELY_HEARD = 0.8
+"""A slice whose drum is this sure is neither too quiet nor off the grid: it is played like that."""
 
 
 @dataclass(frozen=True)
@@ -89,7 +92,7 @@ def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
             continue
         after = slices[index + 1] if index + 1 < len(slices) else None
         for kind in KINDS:
-            if kind not in cut.kept and (doubt := _doubt(kind, document, clip, piece, after, peaks[index], loudest, missed, unsure)):
+            if kind not in cut.kept and (doubt := _doubt(kind, document, piece, after, peaks[index], loudest, missed, unsure)):
                 found.append(doubt)
                 break
     return tuple(found)
@@ -119,7 +122,7 @@ def _unsure_doubt(cut: Cut, known: dict[Unsure, tuple[int, ...]]) -> Doubt | Non
 
 
 def _doubt(
-    kind: str, document: Document, clip: Clip, piece: Slice, after: Slice | None, peak: float, loudest: float, missed: dict[int, Attack],
+    kind: str, document: Document, piece: Slice, after: Slice | None, peak: float, loudest: float, missed: dict[int, Attack],
     unsure: dict[Unsure, tuple[int, ...]],
 ) -> Doubt | None:
     cut = piece.cut
@@ -142,16 +145,17 @@ def _doubt(
         if gap_ms < CLOSE_MS and "too close" not in after.cut.kept:
             next_id = after.cut.id
             return made(f"too close, {gap_ms:.0f} ms: a flam?", Mend("join to next", lambda d: delete_cuts(d, [next_id])))
-    if kind == "clipped" and _clipped(clip, piece):
-        return made("clipped", out)
     if kind == "unsure":
         return _unsure_doubt(cut, unsure)
+    if cut.heard and cut.heard[0].confidence >= SURELY_HEARD:
+        return None
+    right = Mend("it is a hit", lambda d: keep_doubt(d, cut.id, kind), "keep")  # the first key never loses a hit
     if kind == "too quiet" and gain_to_db(peak / loudest) < QUIET_DB:
-        return made(f"very quiet, {gain_to_db(peak / loudest):.0f} dB", *join, out)
+        return made(f"very quiet, {gain_to_db(peak / loudest):.0f} dB", right, *join, out)
     if kind == "off the grid" and cut.origin != "even":
         off_ms = _off_grid_ms(document, cut.attack_sample)
         if off_ms is not None:
-            return made(f"{abs(off_ms):.0f} ms {'behind' if off_ms > 0 else 'ahead of'} the grid", out, *join)
+            return made(f"{abs(off_ms):.0f} ms {'behind' if off_ms > 0 else 'ahead of'} the grid", right, out, *join)
     return None
 
 
@@ -190,12 +194,16 @@ def _cut_at_attack(document: Document, attack: Attack) -> Document:
     return set_heard(changed, new_id, attack.heard)
 
 
-def _clipped(clip: Clip, piece: Slice) -> bool:
-    flat = (np.abs(clip.samples[piece.start_sample : piece.end_sample]) >= FULL_SCALE).any(axis=1)
+def clipped_places(document: Document, clip: Clip) -> int:
+    """Return in how many slices of the loop the recording is clipped: that is a matter of the file, and no slice can be mended of it."""
+    start, end = document.loop.start_sample, document.loop.end_sample
+    flat = (np.abs(clip.samples[start:end]) >= FULL_SCALE).any(axis=1)
     if not flat.any():
-        return False
+        return 0
     edges = np.flatnonzero(np.diff(np.concatenate([[False], flat, [False]]).astype(np.int8)))
-    return bool((edges[1::2] - edges[::2]).max() >= FLAT_SAMPLES)
+    places = start + edges[::2][edges[1::2] - edges[::2] >= FLAT_SAMPLES]
+    starts = np.array([piece.start_sample for piece in document.slices()])
+    return int(np.unique(np.searchsorted(starts, places, side="right")).size) if starts.size else 0
 
 
 def _off_grid_ms(document: Document, at_sample: int) -> float | None:

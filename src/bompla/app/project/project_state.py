@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from bompla.analysis.pictures import Pictures
 from bompla.analysis.spectrogram import Spectrogram
@@ -39,7 +39,10 @@ class Work:
 
 @dataclass(eq=False)
 class ProjectSound:
-    """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it."""
+    """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it.
+
+    `selected_at` has what was selected after so many edits, for undo to bring it back.
+    """
 
     history: History
     clip: Clip
@@ -47,6 +50,7 @@ class ProjectSound:
     saved: Document | None = None
     pictures: Pictures | None = None
     selection: Selection = Selection()
+    selected_at: dict[int, Selection] = field(default_factory=dict)
     spectrogram: Spectrogram | None = None
     drums_only: Clip | None = None
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from bompla.analysis.review.doubts import Doubt, doubts_of
+from bompla.analysis.review.doubts import Doubt, clipped_places, doubts_of
 from bompla.app.messages import MessageHub
 from bompla.app.project.project import Project
 from bompla.app.project.store import DocumentStore
@@ -23,8 +23,8 @@ class ReviewRequest:
     clip: Clip
 
 
-def _review(request: ReviewRequest, _token: Token) -> tuple[Doubt, ...]:
-    return doubts_of(request.document, request.clip)
+def _review(request: ReviewRequest, _token: Token) -> tuple[tuple[Doubt, ...], int]:
+    return doubts_of(request.document, request.clip), clipped_places(request.document, request.clip)
 
 
 class Review(QObject):
@@ -36,6 +36,7 @@ class Review(QObject):
         super().__init__(parent)
         self._hub, self._project, self._store, self._threads = hub, project, store, threads
         self.found: tuple[Doubt, ...] = ()
+        self.clipped = 0
         self._seen: Document | None = None
         self._looking = False
         project.opened.connect(self._forget)
@@ -43,7 +44,7 @@ class Review(QObject):
 
     def _forget(self) -> None:
         """Start anew, as a sound is shown: nothing of it is found yet, even where it is the one that was looked over last."""
-        self.found, self._seen = (), None
+        self.found, self.clipped, self._seen = (), 0, None
 
     def _look(self) -> None:
         """Look the slices over, if that was not done for them as they are, and no gesture is in progress."""
@@ -53,11 +54,13 @@ class Review(QObject):
         request = ReviewRequest(sound.history.document, sound.clip)
         self._looking = True
 
-        def take(found: tuple[Doubt, ...]) -> None:
+        def take(answer: tuple[tuple[Doubt, ...], int]) -> None:
+            found, clipped = answer
             self._looking, self._seen = False, request.document
             if sound is self._project.sound:
                 before, self.found = self.found, found
-                if [(d.cut_id, d.reason) for d in before] != [(d.cut_id, d.reason) for d in found]:
+                more, self.clipped = clipped != self.clipped, clipped
+                if more or [(d.cut_id, d.reason) for d in before] != [(d.cut_id, d.reason) for d in found]:
                     self.changed.emit()
             self._look()
 

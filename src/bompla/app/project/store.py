@@ -18,9 +18,13 @@ JOINED_S = 0.7
 
 
 class DocumentStore(QObject):
-    """Holds the document and tells its listeners, once, after each whole change."""
+    """Holds the document and tells its listeners, once, after each whole change.
+
+    `went_back` carries what was selected at a place in the history that undo or redo has gone to.
+    """
 
     document_changed = pyqtSignal(object)
+    went_back = pyqtSignal(object)
 
     def __init__(self, hub: MessageHub, project: Project, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -65,6 +69,7 @@ class DocumentStore(QObject):
         joined = joins and self.history.undo_label == label and self._clock() - self._edited_at < JOINED_S
         history = (self.history.undo() if joined else self.history).after(after, label)
         self._edited_at = self._clock()
+        self._keep_selection(len(self.history.done))
         if history is self.history and not had_preview:
             return False
         self._set_history(history)
@@ -110,7 +115,16 @@ class DocumentStore(QObject):
             history = history.undo() if steps > 0 else history.redo()
         if history is not before:
             self._preview = None
+            self._keep_selection(len(before.done))
             self._set_history(history)
+            sound = self._project.sound
+            if sound is not None and (selected := sound.selected_at.get(len(history.done))) is not None:
+                self.went_back.emit(selected)
+
+    def _keep_selection(self, after_edits: int) -> None:
+        sound = self._project.sound
+        if sound is not None:
+            sound.selected_at[after_edits] = sound.selection
 
     def tell(self) -> None:
         """Tell the listeners what the document is."""

@@ -32,6 +32,14 @@ class ViewState(QObject):
         self._soloed: frozenset[int] = frozenset()
         self._folded = False
         self._missing_shown = True
+        store.went_back.connect(self._bring_back)
+
+    def _bring_back(self, selected: Selection) -> None:
+        """Select what was selected when the document was as it is now."""
+        sound = self._project.sound
+        if sound is not None and selected != sound.selection:
+            sound.selection = selected
+            self.selection_changed.emit(selected)
 
     @property
     def selection(self) -> Selection:

@@ -58,6 +58,7 @@ class CutView(SoundPicture):
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Sound and cuts", parent)
+        self._sounding = (0, 0)
         self._hover_y = -1.0
         self._drawn_loop: Loop | None = None
         self.rows = Rows()
@@ -119,6 +120,22 @@ class CutView(SoundPicture):
                 self.show_all()
             self.redraw()
         self.redraw_over()
+
+    def set_playhead(self, at_sample: float) -> None:
+        """Move the playhead, and mark the slice that it is in."""
+        super().set_playhead(at_sample)
+        document = self._session.store.document
+        piece = document.slice_at(int(at_sample)) if document is not None else None
+        span = (piece.start_sample, piece.end_sample) if piece is not None else (0, 0)
+        if span != self._sounding:
+            self._sounding = span
+            self.update(0, 0, self.width(), RULER + 4)
+
+    def paint_live(self, painter: QPainter, document: Document) -> None:
+        """Mark the slice that sounds."""
+        start, end = (max(self._axis.left, min(self._axis.left + self._axis.width, self._axis.x(at))) for at in self._sounding)
+        if end > start:
+            painter.fillRect(QRectF(start, RULER - 4.0, end - start, 3.0), theme().colour(self.playhead_role))
 
     def paint_over(self, painter: QPainter, document: Document) -> None:
         """Draw cuts, threshold and magnifier."""

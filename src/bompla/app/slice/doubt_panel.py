@@ -8,7 +8,7 @@ from functools import partial, reduce
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from bompla.analysis.review.doubts import Doubt
+from bompla.analysis.review.doubts import KINDS, Doubt
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
@@ -16,8 +16,8 @@ from bompla.app.ui.controls import Panel, button, clear_layout, label
 from bompla.model.document import Document
 from bompla.model.wording import counted
 
-SHOWN = 2
-"""How many doubts the list shows at once: the next ones, in order of time."""
+SHOWN, MOST_ROWS = 2, 40
+"""How many doubts are seen at once, and how many the list holds; it scrolls."""
 
 
 class DoubtPanel(Panel):
@@ -36,6 +36,9 @@ class DoubtPanel(Panel):
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._area.setWidget(content)
         self.body.addWidget(self._area)
+        self.file_line = label("", "dim")
+        self.file_line.setWordWrap(True)
+        self.body.addWidget(self.file_line)
         session.review.changed.connect(self.refresh)
         session.shown.selection_changed.connect(lambda _: self.refresh())
         session.project.opened.connect(self.refresh)
@@ -46,15 +49,25 @@ class DoubtPanel(Panel):
         doubts = self._session.review.found
         count = len(doubts)
         self.heading.setText(f"{counted(count, 'slice')} to check" if count else "Nothing to check")
-        shown = self._ahead()[:SHOWN]
-        self._area.setVisible(bool(shown))
-        self._area.setFixedHeight(66 * len(shown))
+        rows = self._grouped(self._ahead())[:MOST_ROWS]
+        self._area.setVisible(bool(rows))
+        self._area.setFixedHeight(66 * min(SHOWN, len(rows)))
+        clipped = self._session.review.clipped
+        self.file_line.setVisible(clipped > 0)
+        self.file_line.setText(f"The recording itself is clipped, in {counted(clipped, 'slice')}." if clipped else "")
         clear_layout(self._rows)
         document = self._session.store.document
         numbers = {piece.cut.id: piece.number for piece in document.slices()} if document else {}
-        for doubt in shown:
-            self._rows.addWidget(self._row(doubt, numbers.get(doubt.cut_id, 0)))
+        for same in rows:
+            self._rows.addWidget(self._row(same[0], [numbers.get(doubt.cut_id, 0) for doubt in same]))
         self._rows.addStretch(1)
+
+    def _grouped(self, doubts: list[Doubt]) -> list[list[Doubt]]:
+        """Return doubts with those that are alike together, where they are in the first one's place."""
+        groups: dict[object, list[Doubt]] = {}
+        for doubt in doubts:
+            groups.setdefault(doubt.alike if doubt.kind == "unsure" else doubt.cut_id, []).append(doubt)
+        return list(groups.values())
 
     def go_next(self) -> None:
         """Choose and play the next slice to check, after the selected one."""
@@ -99,16 +112,18 @@ class DoubtPanel(Panel):
                 self._choose(following)
 
     def _ahead(self) -> list[Doubt]:
-        """Return the doubts in order, from that of the selected slice on, and round again."""
+        """Return the doubts, those that would change most first, from that of the selected slice on, and round again."""
         document = self._session.store.document
         if document is None:
             return []
         order = {piece.cut.id: piece.number for piece in document.slices()}
-        here = order.get(self._session.shown.selection.cut_id, 0)
-        known = [doubt for doubt in self._session.review.found if doubt.cut_id in order]
-        return sorted(known, key=lambda doubt: (order[doubt.cut_id] < here, order[doubt.cut_id]))
+        known = sorted((doubt for doubt in self._session.review.found if doubt.cut_id in order),
+                       key=lambda doubt: (KINDS.index(doubt.kind), order[doubt.cut_id]))
+        here = next((n for n, doubt in enumerate(known) if doubt.cut_id == self._session.shown.selection.cut_id), 0)
+        return known[here:] + known[:here]
 
-    def _row(self, doubt: Doubt, number: int) -> QWidget:
+    def _row(self, doubt: Doubt, numbers: list[int]) -> QWidget:
+        number = numbers[0]
         made = QWidget()
         column = QVBoxLayout(made)
         column.setContentsMargins(0, 0, 0, 0)
@@ -118,7 +133,10 @@ class DoubtPanel(Panel):
         place = button(str(number), partial(self._choose, doubt.cut_id), chip=True, tip="Go to this slice and play it")
         place.setAccessibleName(f"Slice {number}: {doubt.reason}")
         top.addWidget(place)
-        top.addWidget(label(doubt.reason), 1)
+        more = f"  ·  all {len(numbers)} alike" if len(numbers) > 1 else ""
+        reason = label(f"{doubt.reason}{more}")
+        reason.setToolTip(f"Slices {', '.join(map(str, numbers))}" if more else "")
+        top.addWidget(reason, 1)
         column.addLayout(top)
         row = QHBoxLayout()
         row.setSpacing(6)

@@ -128,7 +128,8 @@ class SlicePanel(Panel):
         cut, rate, clip = piece.cut, document.source.sample_rate, self._session.project.clip
         self.facts.set("starts", step_and_offset(document, cut.attack_sample))
         length = f"{samples_to_ms(piece.end_sample - piece.start_sample, rate):.1f} ms"
-        self.facts.set("cut", ORIGINS[cut.origin] + (", locked" if cut.locked else ""))
+        moved = cut.origin == "detected" and all(a.cut_sample != cut.at_sample for a in document.attacks)
+        self.facts.set("cut", ("moved by hand" if moved and piece.number > 1 else ORIGINS[cut.origin]) + (", locked" if cut.locked else ""))
         if clip is not None:
             part = clip.samples[piece.start_sample : piece.end_sample]
             peak = max(float(part.max(initial=0.0)), -float(part.min(initial=0.0)))
