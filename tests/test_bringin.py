@@ -14,6 +14,7 @@ import soundfile
 from msgspec.structs import replace
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 
 from bompla.analysis.loop.passages import bars_of, proposals_of
 from bompla.analysis.loop.seam import seam_of, seamless, zero_crossing
@@ -442,3 +443,74 @@ def test_a_loop_that_is_marked_in_a_stretch_is_taken_by_a_click(demo_window: Any
     assert starts[0] >= border - bar // 2, "bars of the other tempo are not shown"
     session.store.undo()
     assert session.store.document.loop == document.loop
+
+
+def test_with_nothing_open_there_is_one_invitation_and_the_rest_is_off(window: Any, qtbot: Any) -> None:
+    bring_in = window.bring_in
+    assert bring_in.invitation.isVisible()
+    assert not window.listening.play.isEnabled()
+    assert window.listening.tempo.text() == "– BPM"
+    assert [made.isEnabled() for made in window.path.buttons] == [True, False, False, False, False, False]
+    assert not window.path.hint.isVisible()
+    demo = next(b for b in bring_in.invitation.findChildren(QPushButton) if b.text() == "quay break")
+    QTest.mouseClick(demo, Qt.MouseButton.LeftButton)
+    settle(qtbot, window)
+    assert not bring_in.invitation.isVisible()
+    assert window.listening.play.isEnabled()
+    assert all(made.isEnabled() for made in window.path.buttons)
+    assert window.path.hint.isVisible()
+    QTest.mouseClick(window.path.hint, Qt.MouseButton.LeftButton)
+    assert not window.path.hint.isVisible()
+    window.go_to(1)
+    assert window.path.hint.isVisible(), "each stage has its own"
+    window.go_to(0)
+    assert not window.path.hint.isVisible(), "put away for good"
+    from bompla.app.preferences import preferences
+
+    assert Path(preferences().value.recent_files[0]).stem == "quay break"
+    assert next(a for a in window.top_bar.recent_menu().actions()).text().startswith("quay break")
+
+
+def test_a_click_on_the_shelf_plays_and_opening_keeps_what_is_not_saved(demo_window: Any, qtbot: Any) -> None:
+    window, session, shelf = demo_window, demo_window.session, demo_window.bring_in.shelf
+    window.go_to(0)
+    qtbot.waitUntil(lambda: shelf.model.rowCount() > 5 and not shelf.scanner.busy)
+    path = next(p for p in shelf.model.shown if p.stem == "gangway hats")
+    row = shelf.list.visualRect(shelf.model.index(shelf.model.shown.index(path)))
+    shelf.list.scrollTo(shelf.model.index(shelf.model.shown.index(path)))
+    row = shelf.list.visualRect(shelf.model.index(shelf.model.shown.index(path)))
+    before = window.playback.engine.state.rendered_frames
+    QTest.mouseClick(shelf.list.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, row.center())
+    settle(qtbot, window)
+    assert session.store.document.title == "Night Ferry", "a click opens nothing"
+    qtbot.waitUntil(lambda: float(np.abs(window.playback.engine.captured(since_frame=before)).max()) > 0.02)
+    session.store.edit("meter", lambda d: set_meter(d, "3/4"))
+    settle(qtbot, window)
+    assert shelf.list.current_path() == path, "what was chosen on the shelf stays chosen"
+    QTest.mouseDClick(shelf.list.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, row.center())
+    settle(qtbot, window)
+    assert [sound.history.document.title for sound in session.project.sounds] == ["Night Ferry", "gangway hats"]
+    assert "stays in the project" in window.messages.text.text()
+
+
+def test_moving_the_loop_keeps_its_tempo_and_a_click_puts_the_downbeat(demo_window: Any) -> None:
+    window, session = demo_window, demo_window.session
+    window.go_to(0)
+    session.store.edit("shorter", lambda d: take_bars(d, 2))
+    bpm, overview = session.store.document.bpm, window.bring_in.overview
+    overview.setFocus()
+    for key in (Qt.Key.Key_Right, Qt.Key.Key_Right, Qt.Key.Key_Left):
+        QTest.keyClick(overview, key)
+        assert session.store.document.bpm == pytest.approx(bpm, abs=1e-6)
+    assert session.store.document.loop.start_sample > 0
+    assert any(a.cut_sample == session.store.document.loop.start_sample for a in session.store.document.attacks)
+    first = session.store.document.attacks[0]
+    panel = window.bring_in.loop
+    panel.downbeat_here.click()
+    x = round(overview.axis.x(first.at_sample)) + 1
+    QTest.mouseClick(overview, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(x, 90))
+    assert session.store.document.loop.start_sample == first.cut_sample
+    assert not panel.downbeat_here.isChecked()
+    panel.downbeat_here.click()
+    QTest.keyClick(overview, Qt.Key.Key_Escape)
+    assert not overview.picking

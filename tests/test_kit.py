@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from bompla.app.kit.pad_grid import PAD_MIME, SLICE_MIME
+from bompla.app.ui.number_box import NumberBox
 from bompla.audio.clip import Clip
 from bompla.errors import EditError
 from bompla.groove.rebuild import remade_kit, tray
@@ -28,6 +29,7 @@ from bompla.model.kit_edits import (
     put_on_slot,
     rename_pad,
     set_kit_tail,
+    set_layer_range,
     set_shape,
     take_off,
 )
@@ -380,3 +382,50 @@ def test_some_bars_are_played_at_some_speed(demo_window: Any, qtbot: Any) -> Non
     bar.bars.setCurrentIndex(0)
     bar.bars.activated.emit(0)
     assert window.playback.baking.bars == (0, 0)
+
+
+def test_pages_are_added_and_left_and_a_pad_is_removed_with_its_hits(demo_window: Any, qtbot: Any) -> None:
+    window, session, kit = demo_window, demo_window.session, demo_window.kit
+    window.go_to(2)
+    assert kit.pages.keys == [0]
+    kit.more_pages.click()
+    assert kit.pages.keys == [0, 1]
+    assert kit.grid.page == 1
+    kick = next(p for p in session.store.document.pads if p.drum == "kick")
+    kit.grid.drop("application/x-bompla-pad", kick.id, 16)
+    assert session.store.document.pad(kick.id).slot == 16
+    session.store.undo()
+    kit.slices_in_order()
+    kit.pages.click(2)
+    session.store.undo()
+    assert kit.grid.page <= 1, "a page that is gone is not shown"
+    kit.pages.click(0)
+    session.shown.select(pad_id=kick.id)
+    hits = sum(h.pad_id == kick.id for h in pattern_of(session.store.document).hits)
+    assert hits
+    QTest.keyClick(kit.grid, Qt.Key.Key_Delete, Qt.KeyboardModifier.ControlModifier)
+    assert all(p.id != kick.id for p in session.store.document.pads)
+    assert all(h.pad_id != kick.id for h in pattern_of(session.store.document).hits)
+    check_document(session.store.document)
+    assert "gone with its" in window.messages.text.text()
+    session.store.undo()
+    kit.strike(kick.id, 100)
+    assert kit.grid._lit
+    qtbot.waitUntil(lambda: not kit.grid._lit)
+
+
+def test_every_layer_of_a_pad_is_heard_ranged_and_taken_off(demo_window: Any) -> None:
+    window, session, panel = demo_window, demo_window.session, demo_window.kit.panel
+    window.go_to(2)
+    pad = max(session.store.document.pads, key=lambda p: len(p.layers))
+    session.shown.select(pad_id=pad.id)
+    boxes = [box for box in panel.findChildren(NumberBox) if box.accessibleName().startswith("Highest velocity")]
+    assert len(boxes) == len(pad.layers) > 4
+    heights = sorted({layer.up_to for layer in pad.layers})
+    first = next(box for box in boxes if round(box.value()) == heights[0])
+    first.typed.emit(float(heights[0] - 2))
+    changed = session.store.document.pad(pad.id)
+    assert sorted({layer.up_to for layer in changed.layers}) == [heights[0] - 2, *heights[1:]]
+    with pytest.raises(EditError, match="between its neighbours"):
+        set_layer_range(session.store.document, pad.id, changed.layers[0], heights[1] + 1)
+    check_document(session.store.document)

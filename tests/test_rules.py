@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from bompla.app.commands import COMMANDS, EVERYWHERE, IN_BRING_IN, IN_GROOVE, IN_KIT, IN_SLICE, IN_STUDY
+from bompla.app.theme import PALETTES
 
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "bompla"
@@ -87,3 +88,26 @@ def test_every_link_of_the_documents_leads_to_a_file() -> None:
             if not (path.parent / target).exists():
                 lost.append(f"{path.name}: {target}")
     assert not lost, lost
+
+
+def brightness(hexed: str) -> float:
+    parts = [int(hexed[n : n + 2], 16) / 255.0 for n in (1, 3, 5)]
+    red, green, blue = (part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+def contrast(one: str, other: str) -> float:
+    """Return the contrast of two colours (WCAG 2.1)."""
+    low, high = sorted((brightness(one), brightness(other)))
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("name", sorted(PALETTES))
+def test_text_and_borders_are_told_from_every_ground(name: str) -> None:
+    palette = PALETTES[name]
+    for ground in (palette.ground, palette.panel, palette.raised, palette.sunk):
+        for role in ("paper", "dim", "signal", "good", "focus", "drums", "snares", "hats", "cymbals", "extras"):
+            assert contrast(getattr(palette, role), ground) >= 4.5, (role, ground)
+        assert contrast(palette.edge, ground) >= 3.0, ground
+    assert contrast(palette.on_signal, palette.signal) >= 4.5
+    assert contrast(palette.ground, palette.paper) >= 7.0

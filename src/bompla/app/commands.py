@@ -109,6 +109,7 @@ COMMANDS = (
     Command("colour", "Colour on or off, at equal loudness", "Ctrl+J", EVERYWHERE),
     Command("pad_file", "Load a sound file onto the pad", "Ctrl+Shift+F", IN_KIT),
     Command("pad_clear", "Clear the pad", "Delete", IN_KIT),
+    Command("pad_remove", "Remove the pad with its hits", "Ctrl+Delete", IN_KIT),
     Command("ghost_back", "Add all missing hits of this lane", "Ctrl+H", IN_GROOVE),
     Command("heard_pins", "Show or hide missing hits", "Ctrl+Shift+H", IN_GROOVE),
     Command("feel_write", "Write the feel into the hits", "Ctrl+W", IN_GROOVE),

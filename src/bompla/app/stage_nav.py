@@ -120,9 +120,9 @@ class StageNav(QWidget):
     def _show_hint(self, words: str) -> None:
         self.hint_text.setText(words)
         width = self.width() - 12
-        high = self.hint_text.heightForWidth(width - 10) + 12
+        high = self.hint_text.heightForWidth(width - 14) + 12
         self.hint.setFixedSize(width, high)
-        self.hint_text.setGeometry(5, 4, width - 10, high - 8)
+        self.hint_text.setGeometry(11, 4, width - 14, high - 8)
         self.hint.setAccessibleName(f"Hint: {words} Click to put it away for good")
         self.hint.setToolTip("Click to put this hint away for good")
 

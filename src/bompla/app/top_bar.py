@@ -43,9 +43,10 @@ class TopBar(QWidget):
         self.undo = button("Undo", actions["undo"], tip=tip("undo"))
         self.redo = button("Redo", actions["redo"], tip=tip("redo"))
         self.steps = button("History", self._choose_step, tip="Undo history: go back to any step")
+        self.save = button("Save", actions["save"], tip=tip("save"))
         self.recent = button("Recent", self._choose_recent, tip="Open one of the files opened last")
         for made in (
-            button("Open", actions["open"], tip=tip("open")), self.recent, button("Save", actions["save"], tip=tip("save")),
+            button("Open", actions["open"], tip=tip("open")), self.recent, self.save,
             self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
         ):
             row.addWidget(made)
@@ -132,6 +133,7 @@ class TopBar(QWidget):
             self.source.setAccessibleName(f"Sound: {document.source.name}")
             bars = counted(document.loop.bars, "bar")
             self.facts.setText(f"{bars} · {document.loop.meter_name}")
+        self.save.setEnabled(document is not None)
         undo, redo = (history.undo_label, history.redo_label) if history else ("", "")
         self.undo.setEnabled(bool(undo))
         self.undo.setText(f"Undo: {undo}" if undo else "Undo")

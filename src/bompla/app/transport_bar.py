@@ -108,6 +108,7 @@ class ListeningBar(QWidget):
         row.addSpacing(6)
         self.tempo = NumberBox("Listening tempo", 1.0, 999.0, decimals=2, unit=" BPM", width=104,
                                tip="Type a tempo to hear the loop at, at the same pitch; Tempo in Send out writes at it, too")
+        self.tempo.setSpecialValueText("– BPM")  # before anything is open
         self.tempo.typed.connect(self._set_tempo)
         row.addWidget(self.tempo)
         self._bars_offered = 0

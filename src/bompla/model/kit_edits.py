@@ -140,6 +140,35 @@ def clear_pad(document: Document, pad_id: int) -> Document:
     return _with_pad(document, replace(document.pad(pad_id), layers=()))
 
 
+def remove_pad(document: Document, pad_id: int) -> Document:
+    """Remove a pad with its hits from the kit, from every variation, and from what refers to it."""
+    document.pad(pad_id)
+    pads = tuple(replace(p, stacked=0) if p.stacked == pad_id else p for p in document.pads if p.id != pad_id)
+    variations = tuple(
+        replace(v, hits=tuple(hit for hit in v.hits if hit.pad_id != pad_id),
+                layer=replace(v.layer, lanes=tuple(lane for lane in v.layer.lanes if lane != pad_id),
+                              ahead_ms=tuple(one for one in v.layer.ahead_ms if one[0] != pad_id)))
+        for v in document.variations)
+    return replace(document, pads=pads, variations=variations)
+
+
+def set_layer_range(document: Document, pad_id: int, layer: Layer, up_to: int) -> Document:
+    """Let a layer, and those that take turns with it, answer to velocities up to another; the hardest always reaches 127.
+
+    Raises EditError where that would leave another layer nothing.
+    """
+    pad = document.pad(pad_id)
+    heights = sorted({one.up_to for one in pad.layers})
+    if layer not in pad.layers or layer.up_to == heights[-1]:
+        raise EditError("The hardest layer of a pad always answers up to 127.")
+    place = heights.index(layer.up_to)
+    low, high = (heights[place - 1] if place else 0) + 1, heights[place + 1] - 1
+    if not low <= up_to <= high:
+        raise EditError(f"This layer can answer up to {low} to {high}, between its neighbours.")
+    layers = tuple(replace(one, up_to=up_to) if one.up_to == layer.up_to else one for one in pad.layers)
+    return _with_pad(document, replace(pad, layers=layers))
+
+
 def take_off(document: Document, pad_id: int, layer: Layer) -> Document:
     """Take one slice off a pad; the next harder one answers to its velocities, or else the next softer."""
     pad = document.pad(pad_id)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
@@ -25,7 +25,7 @@ PAD_KEYS = "ZXCVASDFQWER1234"
 SLICE_MIME, PAD_MIME = "application/x-bompla-slice", "application/x-bompla-pad"
 ROW_LABEL = 34
 GAP = 9.0
-STRUCK_FRAMES = 8
+STRUCK_FRAMES, FADE_MS = 8, 16
 SOFTEST, HARDEST = 45, 127
 
 
@@ -44,6 +44,10 @@ class PadGrid(GestureWidget):
         self.page = 0
         self._target = -1
         self._lit: dict[int, int] = {}
+        self._dragged_over = False
+        self._fading = QTimer(self)
+        self._fading.setInterval(FADE_MS)
+        self._fading.timeout.connect(self.fade)
         self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Pads")
@@ -68,19 +72,28 @@ class PadGrid(GestureWidget):
     def light(self, pad_id: int) -> None:
         """Show for a moment that a pad was struck."""
         self._lit[pad_id] = STRUCK_FRAMES
+        self._fading.start()
         self.update()
 
     def fade(self) -> None:
-        """Let lit pads go dark; called at the frame rate."""
-        if self._lit:
-            self._lit = {pad: left - 1 for pad, left in self._lit.items() if left > 1}
-            self.update()
+        """Let lit pads go dark, a little each time."""
+        self._lit = {pad: left - 1 for pad, left in self._lit.items() if left > 1}
+        if not self._lit:
+            self._fading.stop()
+        self.update()
+
+    def _by_family(self, document: Document | None) -> bool:
+        """Whether each pad of the page stands in its family's row."""
+        pads = [pad for pad in document.pads if pad.slot // PADS_PER_PAGE == self.page] if document is not None else []
+        rows = {family: row for row, family in enumerate(ROWS)}
+        return all(rows.get(DRUMS[pad.drum].family, pad.slot % PADS_PER_PAGE // PAD_COLUMNS) == pad.slot % PADS_PER_PAGE // PAD_COLUMNS
+                   for pad in pads)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         document = self._session.store.document
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for row, family in enumerate(ROWS):
+        for row, family in enumerate(ROWS if self._by_family(document) else ()):
             cell = self.cell(row * PAD_COLUMNS)
             painter.save()
             painter.translate(14.0, cell.center().y())
@@ -102,9 +115,10 @@ class PadGrid(GestureWidget):
         painter.setBrush(theme().colour("sunk"))
         painter.setPen(QPen(theme().colour("paper" if aimed else "faint_line"), 1.5 if aimed else 1.0))
         painter.drawRoundedRect(cell, 4.0, 4.0)
-        painter.setFont(theme().font(14, weight=400))
-        painter.setPen(theme().colour("dim", 0.85))
-        painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "drop a slice or a file" if cell.width() > 140.0 else "drop here")
+        if self._dragged_over:
+            painter.setFont(theme().font(14, weight=400))
+            painter.setPen(theme().colour("dim"))
+            painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "drop here")
 
     def _paint_pad(self, painter: QPainter, document: Document, pad: Pad, slot: int) -> None:
         cell = self.cell(slot)
@@ -187,6 +201,8 @@ class PadGrid(GestureWidget):
         data = event.mimeData()
         if data is not None and (data.hasFormat(SLICE_MIME) or data.hasFormat(PAD_MIME) or files_in(data)):
             event.acceptProposedAction()
+            self._dragged_over = True
+            self.update()
 
     def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -195,12 +211,12 @@ class PadGrid(GestureWidget):
         self.update()
 
     def dragLeaveEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
-        self._target = -1
+        self._target, self._dragged_over = -1, False
         self.update()
 
     def dropEvent(self, event: QDropEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
-        slot, self._target = self._slot_at(event.position()), -1
+        slot, self._target, self._dragged_over = self._slot_at(event.position()), -1, False
         data = event.mimeData()
         if data is not None and slot >= 0:
             for kind in (SLICE_MIME, PAD_MIME):

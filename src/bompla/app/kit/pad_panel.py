@@ -7,7 +7,8 @@ from functools import partial
 from pathlib import Path
 
 from msgspec.structs import replace
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QFrame, QGridLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.drag_out import DragHandle
@@ -27,6 +28,7 @@ from bompla.model.kit_edits import (
     clear_pad,
     copy_shape,
     rename_pad,
+    set_layer_range,
     set_pad_drum,
     set_pad_level,
     set_pad_note,
@@ -38,7 +40,8 @@ from bompla.render.underneath import underneath_pad
 from bompla.units import note_name
 
 BARS = ("tune", "pan", "clean")
-SHOWN_LAYERS, SHOWN_UNDERNEATH = 5, 2
+SHOWN_UNDERNEATH = 2
+LAYER_WIDTH, LAYER_HEIGHT = 112, 102
 
 SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
 
@@ -46,9 +49,10 @@ SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
 class PadPanel(Panel):
     """Shows the selected pad. What is dragged is heard at the next strike."""
 
-    def __init__(self, session: Session, *, listen: Callable[[], object], leave_field: Callable[[], object]) -> None:
+    def __init__(self, session: Session, *, listen: Callable[[], object], leave_field: Callable[[], object], remove: Callable[[], object],
+                 hear_layer: Callable[[Layer], object]) -> None:
         super().__init__()
-        self._session, self._leave_field = session, leave_field
+        self._session, self._leave_field, self._remove, self._hear_layer = session, leave_field, remove, hear_layer
         self.body.setSpacing(6)
         self._title_row(listen)
         self._naming_row()
@@ -58,9 +62,19 @@ class PadPanel(Panel):
         row.addStretch(1)
         row.addWidget(button("load file…", self.choose_file, tip=tip("pad_file"), chip=True))
         self.body.addLayout(row)
-        self.layers = QHBoxLayout()
+        row_of_layers = QWidget()
+        self.layers = QHBoxLayout(row_of_layers)
+        self.layers.setContentsMargins(0, 0, 0, 0)
         self.layers.setSpacing(5)
-        self.body.addLayout(self.layers)
+        area = QScrollArea()
+        area.setWidget(row_of_layers)
+        area.setWidgetResizable(True)
+        area.setFrameShape(QFrame.Shape.NoFrame)
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setFixedHeight(LAYER_HEIGHT)
+        self.layers_area = area
+        self.body.addWidget(area)
         self.body.addWidget(label("Start, end and fades", "heading"))
         self.trim = TrimView(session)
         self.body.addWidget(self.trim)
@@ -156,11 +170,12 @@ class PadPanel(Panel):
         row = QHBoxLayout()
         row.setSpacing(6)
         self.compare = button("As in the loop", lambda: None, chip=True, checkable=True, tip="Play the unprocessed slice while this is on")
-        row.addWidget(button("Copy shape", self._copy_shape, tip="Copy this pad's shape to all pads of its family"))
+        row.addWidget(button("Copy", self._copy_shape, tip="Copy this pad's shape to all pads of its family", name="Copy shape"))
         row.addWidget(button("Reset", lambda: self._choose_shape(PLAIN), tip="Remove all shaping from this pad"))
         row.addWidget(self.compare)
         row.addStretch(1)
-        row.addWidget(button("Clear pad", self.clear, tip=tip("pad_clear")))
+        row.addWidget(button("Clear", self.clear, tip=tip("pad_clear"), name="Clear pad"))
+        row.addWidget(button("Remove", self._remove, tip=tip("pad_remove"), name="Remove pad"))
         self.body.addLayout(row)
 
     def _connect(self, picture: ShapePicture) -> None:
@@ -212,11 +227,13 @@ class PadPanel(Panel):
         )
         clear_layout(self.layers)
         numbers = {piece.start_sample: piece.number for piece in document.slices()}
-        for layer in pad.layers[-SHOWN_LAYERS:]:
+        self.layers_area.setVisible(count > 0)
+        for layer in pad.layers:
             self.layers.addWidget(self._layer_cell(document, pad, layer, 0 if layer.of else numbers.get(layer.at_sample, 0)), 1)
 
     def _layer_cell(self, document: Document, pad: Pad, layer: Layer, number: int) -> QWidget:
         cell = QWidget()
+        cell.setMinimumWidth(LAYER_WIDTH)
         column = QVBoxLayout(cell)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(2)
@@ -232,9 +249,26 @@ class PadPanel(Panel):
         wave = MiniWave(26)
         wave.show_part(self._session.project.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))
         column.addWidget(wave)
+        row = QHBoxLayout()
+        row.setSpacing(3)
+        named = borrowed or f"slice {number}"
+        row.addWidget(button("play", partial(self._hear_layer, layer), tip=f"Play {named} as it is", name=f"Play {named}", small=True))
+        row.addStretch(1)
         turns = sum(one.up_to == layer.up_to for one in pad.layers)
-        column.addWidget(label(f"to {layer.up_to}" + (", in turn" if turns > 1 else ""), "dim"))
+        box = NumberBox(f"Highest velocity that {named} answers to", 1, 127, before="to ", width=60,
+                        tip="The hardest velocity it answers to" + ("; the slices of one range take turns" if turns > 1 else ""))
+        box.show_number(layer.up_to)
+        box.setEnabled(layer.up_to < pad.layers[-1].up_to)
+        box.typed.connect(lambda up_to: self._set_range(pad.id, layer, round(up_to)))
+        row.addWidget(box)
+        column.addLayout(row)
         return cell
+
+    def _set_range(self, pad_id: int, layer: Layer, up_to: int) -> None:
+        if not self._session.store.edit("set velocity range", lambda d: set_layer_range(d, pad_id, layer, up_to)):
+            document = self._session.store.document
+            if document is not None:
+                self.refresh(document)
 
     def _take_off(self, pad_id: int, layer: Layer) -> None:
         self._session.store.edit("remove slice from pad", lambda d: take_off(d, pad_id, layer))

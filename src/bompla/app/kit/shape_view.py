@@ -71,6 +71,24 @@ class ShapePicture(GestureWidget):
         painter.setBrush(theme().colour("paper"))
         for point in self.grips().values():
             painter.drawRect(QRectF(point.x() - GRIP / 2, point.y() - GRIP / 2, GRIP, GRIP))
+        if self.gesture is not None:
+            self._paint_numbers(painter, self.gesture[0], self.gesture[1])
+
+    def _paint_numbers(self, painter: QPainter, grip: str, before: Shape) -> None:
+        """Say beside the grip that is dragged what it stands for."""
+        point = self.grips().get(grip)
+        changed = [p for p in SHAPE_PARAMS.values() if getattr(self.shape, p.key) != getattr(before, p.key)]
+        if point is None or not changed:
+            return
+        text = ", ".join(f"{p.label.lower()} {p.in_words(float(getattr(self.shape, p.key)))}" for p in changed[:2])
+        painter.setFont(theme().font(13, weight=600))
+        wide = painter.fontMetrics().horizontalAdvance(text) + 10.0
+        left = min(max(2.0, point.x() + 8.0), self.width() - wide - 2.0)
+        box = QRectF(left, 2.0 if point.y() > 24.0 else self.height() - 20.0, wide, 18.0)
+        painter.setBrush(theme().colour("paper"))
+        painter.drawRoundedRect(box, 2.0, 2.0)
+        painter.setPen(theme().colour("ground"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def press(self, event: QMouseEvent) -> tuple[str, Shape] | None:
         """Begin to drag a grip; the gesture is the grip with the shape before."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
+from PyQt6.QtGui import QDragEnterEvent
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
@@ -20,11 +21,16 @@ from bompla.groove.rebuild import remade_kit
 from bompla.groove.remainder import remaining, with_remainder
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.groove.takes import QUANTISE
-from bompla.model.document import PADS_PER_PAGE, Document
-from bompla.model.kit_edits import set_kit_tail
+from bompla.model.document import PADS_PER_PAGE, Document, Layer
+from bompla.model.kit_edits import remove_pad, set_kit_tail
 from bompla.model.pattern_edits import usual_velocity
 from bompla.model.shape import KIT_TAILS
 from bompla.model.wording import counted
+
+HOVER_MS = 450
+"""What is dragged over the number of a page for so long shows it."""
+
+MOST_PAGES = 8
 
 
 class KitStage(Stage):
@@ -39,21 +45,14 @@ class KitStage(Stage):
         pads = Panel()
         self.pages = Chips("Pages of pads")
         self.pages.chosen.connect(self._show_page)
-        self.pages.setVisible(False)
-        top = QHBoxLayout()
-        top.setSpacing(6)
-        top.addWidget(button("Rebuild kit", self.remake, tip=tip("kit_remake")))
-        top.addWidget(button("One pad per slice", self.slices_in_order,
-                             tip="One pad per slice, in order, from note 36; the pattern follows"))
-        top.addWidget(label("tails", "dim"))
-        self.tail = combo("Tails", [(words, key) for key, words in KIT_TAILS.items()],
-                          tip="How slices go on after they end, on all pads that follow the kit")
-        self.tail.activated.connect(lambda _: self._set_tail(str(self.tail.currentData())))
-        top.addWidget(self.tail)
-        top.addWidget(notes_button(session, self))
-        top.addStretch(1)
-        top.addWidget(self.pages)
-        pads.body.addLayout(top)
+        self.added_pages, self._hovered_page = 1, 0
+        self.more_pages = button("+", self.add_page, name="Add a page of pads", tip="Add a page of sixteen pads")
+        self.more_pages.setFixedWidth(32)
+        self._over_page = QTimer(self)
+        self._over_page.setSingleShot(True)
+        self._over_page.setInterval(HOVER_MS)
+        self._over_page.timeout.connect(self._open_page)
+        pads.body.addLayout(self._top_row())
         pads.body.addLayout(self._playing_row())
         self.grid = PadGrid(session)
         self.grid.struck.connect(self.strike)
@@ -77,8 +76,26 @@ class KitStage(Stage):
         self.command("pad_rename", lambda: edit_text(self.panel.name))
         self.command("pad_clear", self.panel.clear)
         self.command("pad_file", self.panel.choose_file)
+        self.command("pad_remove", self.remove_pad)
         self.command("kit_remake", self.remake)
         self.connect_all()
+
+    def _top_row(self) -> QHBoxLayout:
+        top = QHBoxLayout()
+        top.setSpacing(6)
+        top.addWidget(button("Rebuild", self.remake, tip=tip("kit_remake"), name="Rebuild kit"))
+        top.addWidget(button("One pad per slice", self.slices_in_order,
+                             tip="One pad per slice, in order, from note 36; the pattern follows"))
+        top.addWidget(label("tails", "dim"))
+        self.tail = combo("Tails", [(words, key) for key, words in KIT_TAILS.items()],
+                          tip="How slices go on after they end, on all pads that follow the kit")
+        self.tail.activated.connect(lambda _: self._set_tail(str(self.tail.currentData())))
+        top.addWidget(self.tail)
+        top.addWidget(notes_button(self.session, self))
+        top.addStretch(1)
+        top.addWidget(self.pages)
+        top.addWidget(self.more_pages)
+        return top
 
     def _right_side(self) -> QVBoxLayout:
         right = QVBoxLayout()
@@ -87,7 +104,8 @@ class KitStage(Stage):
         self.view.offer([("pad", "sound"), ("more", "playing"), ("colour", "colour")], "pad")
         self.view.chosen.connect(self._show_view)
         right.addWidget(self.view, 0, Qt.AlignmentFlag.AlignLeft)
-        self.panel = PadPanel(self.session, listen=self._listen, leave_field=self.grid.setFocus)
+        self.panel = PadPanel(self.session, remove=self.remove_pad, hear_layer=self._hear_layer,
+                              listen=self._listen, leave_field=self.grid.setFocus)
         self.more = PadMore(self.session, pad=self.panel.pad, strike=self.playback.pads.strike, learn=self.playback.pads.learn_note)
         self.colour = ColourPanel(self.session, bounce=self.playback.bouncer.bounce_loop)
         self.areas = {"pad": scrolling(self.panel), "more": scrolling(self.more), "colour": scrolling(self.colour)}
@@ -152,9 +170,16 @@ class KitStage(Stage):
 
     def refresh(self, document: Document) -> None:
         """Show the selected pad."""
-        pages = max((pad.slot for pad in document.pads), default=0) // PADS_PER_PAGE + 1
-        self.pages.setVisible(pages > 1)
-        self.pages.offer([(page, f"page {page + 1}") for page in range(pages)], self.grid.page)
+        used = max((pad.slot for pad in document.pads), default=0) // PADS_PER_PAGE + 1
+        pages = max(used, self.added_pages)
+        if self.grid.page >= pages:  # an edit that made it was taken back
+            self._show_page(used - 1)
+        self.pages.offer([(page, str(page + 1)) for page in range(pages)], self.grid.page, tip="Show this page; drag a pad or a slice here")
+        for page, made in enumerate(self.pages.buttons):
+            made.setAcceptDrops(True)
+            made.installEventFilter(self)
+            made.setAccessibleName(f"Page {page + 1}")
+        self.more_pages.setEnabled(pages < MOST_PAGES)
         self.tail.setCurrentIndex(self.tail.findData(document.tail))
         left = len(remaining(document))
         self.rest.setText(f"Put {left} without a sure drum on a pad")
@@ -163,16 +188,48 @@ class KitStage(Stage):
         self.more.refresh(document)
         self.colour.refresh(document)
 
-    def set_playhead(self, at_sample: float) -> None:
-        """Let struck pads go dark."""
-        self.grid.fade()
+    def add_page(self) -> None:
+        """Show an empty page more, to be filled."""
+        self.added_pages = min(MOST_PAGES, len(self.pages.keys) + 1)
+        self._show_page(self.added_pages - 1)
+        document = self.session.store.document
+        if document is not None:
+            self.refresh(document)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:  # noqa: N802  # Qt's name
+        """Show a page that something is dragged over for a moment."""
+        buttons = self.pages.buttons
+        if event is not None and watched in buttons:
+            if event.type() == QEvent.Type.DragEnter and isinstance(event, QDragEnterEvent):
+                event.accept()
+                self._hovered_page = buttons.index(watched)
+                self._over_page.start()
+                return True
+            if event.type() in (QEvent.Type.DragLeave, QEvent.Type.Drop):
+                self._over_page.stop()
+        return super().eventFilter(watched, event)
+
+    def _open_page(self) -> None:
+        self._show_page(self._hovered_page)
+
+    def remove_pad(self) -> None:
+        """Remove the selected pad with its hits."""
+        pad, document = self.panel.pad(), self.session.store.document
+        if pad is None or document is None:
+            return
+        hits = sum(1 for v in document.variations for hit in v.hits if hit.pad_id == pad.id)
+        if self.session.store.edit(f"remove {pad.name.lower()}", lambda d: remove_pad(d, pad.id)) and hits:
+            self.session.hub.note(f"{pad.name} is gone with its {counted(hits, 'hit')}; undo brings them back.")
 
     def strike(self, pad_id: int, velocity: int) -> None:
         """Play a pad and show it; the slice as it was, where that is asked for."""
         document = self.session.store.document
         if self.panel.compare.isChecked() and document is not None:
             layer = document.pad(pad_id).layer_for(velocity)
-            if layer is not None:
+            sound = self.session.project.sound_of(layer) if layer is not None and layer.of else None
+            if sound is not None:
+                self.playback.previews.play(sound, 0, sound.frames)
+            elif layer is not None:
                 self.playback.pads.audition_span(*document.layer_bounds(layer))
             return
         if self.playback.pads.strike(pad_id, velocity):
@@ -214,12 +271,20 @@ class KitStage(Stage):
     def _show_page(self, page: object) -> None:
         self.grid.page = int(str(page))
         self.grid.update()
+        self.pages.offer([(key, str(int(str(key)) + 1)) for key in self.pages.keys], self.grid.page,
+                         tip="Show this page; drag a pad or a slice here")
 
     def _hear(self, cut_id: int) -> None:
         document = self.session.store.document
         piece = next((p for p in document.slices() if p.cut.id == cut_id), None) if document else None
         if piece is not None:
             self.playback.pads.audition(piece)
+
+    def _hear_layer(self, layer: Layer) -> None:
+        """Play one layer of a pad as it is in its source."""
+        document, sound = self.session.store.document, self.session.project.sound_of(layer)
+        if document is not None and sound is not None:
+            self.playback.previews.play(sound, *document.layer_bounds(layer))
 
     def _listen(self) -> None:
         pad, document = self.panel.pad(), self.session.store.document

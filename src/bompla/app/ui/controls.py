@@ -8,6 +8,7 @@ from functools import partial
 from PyQt6.QtCore import QByteArray, QMimeData, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QDrag, QEnterEvent, QFocusEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
+    QAbstractButton,
     QButtonGroup,
     QComboBox,
     QFrame,
@@ -190,6 +191,11 @@ class Chips(QWidget):
     def click(self, key: object) -> None:
         """Pick a choice as the user would."""
         self._group.buttons()[self._keys.index(key)].click()
+
+    @property
+    def buttons(self) -> list[QAbstractButton]:
+        """The buttons of the choices, in their order."""
+        return self._group.buttons()
 
     @property
     def keys(self) -> list[object]:
