@@ -16,35 +16,8 @@ from click.testing import CliRunner, Result
 
 from bompla.cli import cli
 from bompla.demo import loop_paths
+from bompla.formats.schemas import schema_of
 from bompla.model.drums import DRUMS
-
-NUMBER = {"type": "number"}
-CONTRACT = {
-    "type": "object",
-    "required": ["source", "region", "tempo", "downbeat_s", "cuts", "hits", "elapsed_s"],
-    "properties": {
-        "source": {"required": ["sample_rate", "channels", "duration_s"]},
-        "region": {"required": ["start_s", "end_s", "bars", "beats_per_bar"], "properties": {"bars": {"type": "integer"}}},
-        "tempo": {
-            "required": ["bpm", "confidence", "candidates"],
-            "properties": {"candidates": {"minItems": 1, "items": {"required": ["bpm", "score"]}}},
-        },
-        "downbeat_s": NUMBER,
-        "elapsed_s": NUMBER,
-        "cuts": {"items": {"required": ["time_s", "strength"], "properties": {"time_s": NUMBER, "strength": NUMBER}}},
-        "hits": {
-            "items": {
-                "required": ["time_s", "beat", "drum", "midi_note", "velocity", "confidence"],
-                "properties": {
-                    "drum": {"enum": sorted(DRUMS)},
-                    "midi_note": {"type": "integer"},
-                    "velocity": {"type": "integer", "minimum": 1, "maximum": 127},
-                    "confidence": {"type": "number", "minimum": 0, "maximum": 1},
-                },
-            }
-        },
-    },
-}
 
 
 def run(*arguments: object) -> Result:
@@ -57,7 +30,7 @@ def test_analyse_prints_one_object_that_keeps_its_contract() -> None:
     assert result.exit_code == 0
     assert result.stderr == ""
     found: dict[str, Any] = json.loads(result.stdout)
-    jsonschema.validate(found, CONTRACT)
+    jsonschema.validate(found, schema_of("analysis"))
     region = found["region"]
     beats = region["bars"] * region["beats_per_bar"]
     assert found["tempo"]["bpm"] == pytest.approx(60 * beats / (region["end_s"] - region["start_s"]), rel=1e-3)
@@ -73,6 +46,8 @@ def test_several_files_give_a_line_each_and_a_bad_one_does_not_stop_the_rest(tmp
     lines = [json.loads(line) for line in result.stdout.splitlines()]
     assert result.exit_code == 1
     assert lines[0]["source"] == {"path": str(bad)}
+    for line in lines:
+        jsonschema.validate(line, schema_of("analysis"))
     assert "error" in lines[0]
     assert lines[1]["tempo"]["bpm"] > 0
     assert "no file" in lines[2]["error"]

@@ -14,6 +14,7 @@ from pathlib import Path
 from types import TracebackType
 
 from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
 from bompla.app.commands import STAGES
@@ -33,6 +34,7 @@ from bompla.formats.project import open_project
 
 SCREENSHOT_WAIT_MS = 15_000
 DEMO_STAGE = "slice"
+ICON = Path(__file__).parents[1] / "share" / "icons" / "hicolor" / "128x128" / "apps" / "org.bompla.Bompla.png"
 X11_SOCKETS = "/tmp/.X11-unix/X"  # noqa: S108  # where X11 has them
 
 
@@ -120,7 +122,8 @@ def make_application() -> QApplication:
     application.setStyle(QStyleFactory.create("Fusion"))
     load_fonts()
     application.setFont(theme().font(15))
-    application.setDesktopFileName("bompla")
+    application.setDesktopFileName("org.bompla.Bompla")
+    application.setWindowIcon(QIcon(str(ICON)))
     theme().use(palette_of(preferences().value.theme))
     return application
 

@@ -22,6 +22,8 @@ def check(files: tuple[Path, ...], as_json: bool) -> None:
 
     Exit status: 0 all are right, 1 some are not, 2 wrong use.
     """
+    from bompla.formats.schemas import SCHEMA
+
     failed = 0
     for path in files:
         try:
@@ -33,7 +35,7 @@ def check(files: tuple[Path, ...], as_json: bool) -> None:
             failed += 1
             about = {"path": str(path), "ok": False, "problem": f"{path.name} needs more memory than there is."}
         if as_json:
-            say(json.dumps(about))
+            say(json.dumps({"schema": SCHEMA, **about}))
         else:
             say(f"{path}: {about.get('problem') or 'all right, ' + str(about['what'])}", err=not about["ok"])
     sys.exit(EXIT_FAILED if failed else 0)

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor, as_completed
-from concurrent.futures.process import BrokenProcessPool
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 import click
 
+from bompla.cli.running import Progress, files_of, in_order
 from bompla.cli.saying import say
 from bompla.errors import BomplaError, ExportError
 
@@ -23,8 +22,6 @@ if TYPE_CHECKING:
     from bompla.model.document import Document
 
 EXIT_FAILED = 1
-PINNED = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS")
-"""Numeric threads of each job are held to one: the jobs share the cores."""
 
 
 @dataclass(frozen=True)
@@ -68,14 +65,16 @@ def loaded(path: Path) -> list[tuple[Document, Clip, dict[str, Clip]]]:
 @click.option("--bits", default=24, type=int, help="16, 24, or 32 for floats.")
 @click.option("--format", "container", default="wav", type=click.Choice(["wav", "flac", "aiff"]), help="Format of sound files.")
 @click.option("--force", is_flag=True, help="Replace folders that are there.")
-@click.option("--jobs", default=1, type=click.IntRange(0, 64), metavar="N", help="Files at a time; 0 for one a core.")
+@click.option("--jobs", default=1, type=click.IntRange(0, 256), metavar="N", help="Files at a time; 0 for one a core.")
+@click.option("--quiet", is_flag=True, help="Say nothing on standard error but what failed.")
 def export(
-    files: tuple[Path, ...], target: Path, only: str, quantise: float, rate: int, bits: int, container: str, force: bool, jobs: int
+    files: tuple[Path, ...], target: Path, only: str, quantise: float, rate: int, bits: int, container: str, force: bool, jobs: int,
+    quiet: bool,
 ) -> None:
     """Send out loops: MIDI, slices, hits, stems, kits, notation, data.
 
-    FILE is a sound or a project. Each gets a folder of its name below the folder that --to names, with a manifest.json. One that fails
-    does not stop the rest. Exit status: 0 all written, 1 some failed, 2 wrong use.
+    FILE is a sound, a project, or a folder of sounds. Each gets a folder of its name below the folder that --to names, with a
+    manifest.json. One that fails does not stop the rest. Exit status: 0 all written, 1 some failed, 2 wrong use.
     """
     from bompla.export.options import ExportOptions, checked
 
@@ -84,16 +83,16 @@ def export(
         options = checked(ExportOptions(format=container, rate=rate, bits=bits, quantise=quantise / 100.0))  # type: ignore[arg-type]  # checked
     except ExportError as error:
         raise click.UsageError(str(error)) from error
-    made = [Job(path, folder, keys, options, force) for path, folder in zip(files, _folders(files, target), strict=True)]
-    failed = 0
-    for number, (job, problem) in enumerate(_carried_out(made, jobs or os.cpu_count() or 1), 1):
+    found = files_of(files)
+    made = [Job(path, folder, keys, options, force) for path, folder in zip(found, _folders(found, target), strict=True)]
+    failed, progress = 0, Progress(len(made), quiet=quiet)
+    for job, problem in zip(made, in_order(_sent_out, made, jobs or os.cpu_count() or 1, _ended), strict=True):
         if problem:
             failed += 1
             say(problem, err=True)
-        elif sys.stderr.isatty():
-            say(f"{number} of {len(made)}: {job.folder}", err=True)
-        if not problem:
+        else:
             say(str(job.folder))
+        progress.step(str(job.folder))
     sys.exit(EXIT_FAILED if failed else 0)
 
 
@@ -123,20 +122,8 @@ def _folders(files: Sequence[Path], target: Path) -> list[Path]:
     return made
 
 
-def _carried_out(made: Sequence[Job], jobs: int) -> Iterator[tuple[Job, str]]:
-    """Yield each job as it is over, with what went wrong, if anything."""
-    if jobs == 1 or len(made) == 1:
-        yield from ((job, _sent_out(job)) for job in made)
-        return
-    for name in PINNED:
-        os.environ.setdefault(name, "1")
-    with ProcessPoolExecutor(min(jobs, len(made))) as pool:
-        waiting = {pool.submit(_sent_out, job): job for job in made}
-        for future in as_completed(waiting):
-            try:
-                yield waiting[future], future.result()
-            except BrokenProcessPool:
-                yield waiting[future], f"{waiting[future].path.name}: its process was ended; try it alone, or with fewer --jobs."
+def _ended(job: Job) -> str:
+    return f"{job.path.name}: its process was ended; try it alone, or with fewer --jobs."
 
 
 def _sent_out(job: Job) -> str:

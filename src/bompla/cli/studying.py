@@ -52,12 +52,13 @@ def study(file: Path, as_json: bool, against: Path | None) -> None:
 
 def study_object(document: Document, read: GrooveRead, differences: Compared | None) -> dict[str, Any]:
     """Return what is said of a groove as plain values; beats count from the pattern's start."""
+    from bompla.formats.schemas import SCHEMA
     from bompla.groove.feel import felt_pattern
 
     beats = {hit.id: round(hit.at_beats, 4) for hit in felt_pattern(document)}
     facts = [{"key": fact.key, **fact.about, "value": fact.value, "unit": fact.unit, "spread": fact.spread, "text": fact.text,
               "beats": [beats[hit_id] for hit_id in fact.hit_ids if hit_id in beats]} for fact in read.facts]
-    made: dict[str, Any] = {"facts": facts, "form": read.form}
+    made: dict[str, Any] = {"schema": SCHEMA, "facts": facts, "form": read.form}
     if differences is not None:
         made["found"], made["of"] = differences.found, differences.of
         made["differences"] = [{"kind": one.kind, "beat": round(one.at_beats, 4), "drum": one.drum, "amount": one.amount, "text": one.text}

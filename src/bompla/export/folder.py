@@ -16,6 +16,7 @@ from bompla.errors import ExportError
 from bompla.export.request import ExportRequest, Made
 from bompla.export.table import EXPORTS, Export
 from bompla.files import reason_of, umask
+from bompla.formats.schemas import SCHEMA
 
 MANIFEST = "manifest.json"
 Taken = Literal["refuse", "keep both", "replace"]
@@ -44,7 +45,7 @@ def write_all(
         temporary = Path(tempfile.mkdtemp(prefix=f".{target.name[:40]}.", dir=target.parent))
         temporary.chmod(0o777 & ~umask())
         entries = _write_into(temporary, request, exports, progress, check)
-        content = {"format": "bompla manifest", "version": 1, "source": source or request.document.source.name,
+        content = {"format": "bompla manifest", "schema": SCHEMA, "source": source or request.document.source.name,
                    "bpm": round(request.document.bpm, 4), "bars": request.document.loop.bars, "meter": request.document.loop.meter_name,
                    "files": entries}
         _write(temporary / MANIFEST, (json.dumps(content, indent=1) + "\n").encode("utf-8"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bompla.analysis.loop.passages import Proposal, proposals_of
+from bompla.formats.schemas import SCHEMA
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.detected_pattern import played
 from bompla.model.document import Document
@@ -38,6 +39,7 @@ def analysis_object(heard: AnalysisResult, document: Document) -> dict[str, Any]
         for drum in played(cut)
     ]
     return {
+        "schema": SCHEMA,
         "source": {
             "path": heard.source.path,
             "sample_rate": rate,

@@ -26,6 +26,7 @@ from bompla.model.document import Document
 SUFFIX = ".bompla"
 FORMAT_VERSION = 3
 PROJECT_ENTRY = "project.json"
+TYPE_ENTRY, MEDIA_TYPE = "mimetype", "application/x-bompla"
 MAX_ENTRY_BYTES = 2_000_000_000
 MAX_SOURCES = 64
 _DAMAGES = (zipfile.BadZipFile, zlib.error, lzma.LZMAError, KeyError, EOFError, NotImplementedError, RuntimeError, ValueError, TypeError,
@@ -65,6 +66,7 @@ def project_bytes(project: Project) -> bytes:
         header.setdefault("borrowed", {})[key] = name
     target = io.BytesIO()
     with zipfile.ZipFile(target, "w") as archive:
+        archive.writestr(zipfile.ZipInfo(TYPE_ENTRY, _FIXED_TIME), MEDIA_TYPE)  # first and stored: what tells the file's type
         entry = zipfile.ZipInfo(PROJECT_ENTRY, _FIXED_TIME)
         entry.compress_type = zipfile.ZIP_DEFLATED
         archive.writestr(entry, msgspec.json.format(msgspec.json.encode(header), indent=1))

@@ -82,7 +82,7 @@ class KitStage(Stage):
 
     def _top_row(self) -> QHBoxLayout:
         top = QHBoxLayout()
-        top.setSpacing(4)
+        top.setSpacing(3)
         top.addWidget(button("Rebuild", self.remake, tip=tip("kit_remake"), name="Rebuild kit"))
         top.addWidget(button("One pad per slice", self.slices_in_order,
                              tip="One pad per slice, in order, from note 36; the pattern follows"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from importlib.util import find_spec
 
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
@@ -14,6 +15,7 @@ from bompla.app.ui.controls import combo, label
 from bompla.engine.midi_out import SIMULATED_PORT
 
 CURVES = (("linear", 1.0), ("harder", 0.6), ("softer", 1.6), ("fixed, full velocity", 0.0))
+NO_PORTS = "This Python has no MIDI ports: the package python-rtmidi has no build for it. The practice pads, keys and mouse still play."
 
 
 class MidiPage(QWidget):
@@ -63,7 +65,7 @@ class MidiPage(QWidget):
         self.channel.setEnabled(bool(chosen.midi_output))
         self.clock.setEnabled(bool(chosen.midi_output))
         message = self._playback.engine.state.message
-        self.now.setText(message if "MIDI" in message else "")
+        self.now.setText(NO_PORTS if find_spec("rtmidi") is None else message if "MIDI" in message else "")
 
     def _fill(self, inputs: list[str], outputs: list[str]) -> None:
         chosen = self._playback.engine.chosen

@@ -1,0 +1,125 @@
+"""What is heard in sounds, from the command line: files, folders, standard input, on many cores or many machines."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import tempfile
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from bompla.cli.running import Progress, files_of, in_order
+from bompla.cli.saying import say
+from bompla.errors import BomplaError
+
+EXIT_FAILED = 1
+STANDARD = "-"
+
+
+@click.command()
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path, allow_dash=True), metavar="FILE...")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object a file on standard output, nothing else.")
+@click.option("--jobs", default=1, type=click.IntRange(0, 256), metavar="N", help="Files at a time; 0 for one a core.")
+@click.option("--quiet", is_flag=True, help="Say nothing on standard error but what failed.")
+@click.option("--cluster", default="", metavar="ADDRESS", help="Hand the files to a Dask scheduler, such as tcp://host:8786.")
+@click.option("--send-files", is_flag=True, help="With --cluster: send the sounds themselves, where workers do not see the same folders.")
+def analyse(files: tuple[Path, ...], as_json: bool, jobs: int, quiet: bool, cluster: str, send_files: bool) -> None:
+    """Find tempo, bars, cuts and drums in sounds.
+
+    FILE is a sound, a folder of them, or - for a sound on standard input. Lines come in the order of the files. One that fails does not
+    stop the rest. Exit status: 0 all were heard, 1 some failed, 2 wrong use.
+    """
+    found = files_of(files)
+    if not found:
+        say("There are no sound files there.", err=True)
+        sys.exit(EXIT_FAILED)
+    progress, failed = Progress(len(found), quiet=quiet), 0
+    try:
+        for line in _answers(found, jobs or os.cpu_count() or 1, cluster, send_files=send_files):
+            failed += "error" in line
+            if as_json:
+                say(json.dumps(line))
+            if "error" in line:
+                say(str(line["error"]), err=True)
+            elif not as_json:
+                say(_in_words(line))
+            progress.step(str(line["source"]["path"]))
+    except BomplaError as error:
+        say(str(error), err=True)
+        sys.exit(EXIT_FAILED)
+    sys.exit(EXIT_FAILED if failed else 0)
+
+
+def _answers(found: Sequence[Path], jobs: int, cluster: str, *, send_files: bool) -> Iterator[dict[str, Any]]:
+    if cluster:
+        from bompla.cli.cluster import on_cluster
+
+        yield from on_cluster(found, cluster, send_files=send_files)
+        return
+    yield from in_order(analysed, found, jobs, _ended)
+
+
+def analysed(path: Path) -> dict[str, Any]:
+    """Return what is heard in a file as plain values, or its problem in words."""
+    try:
+        if str(path) == STANDARD:
+            return analysed_bytes(sys.stdin.buffer.read(), STANDARD)
+        return _heard(path, str(path))
+    except BomplaError as error:
+        return _problem(str(path), str(error))
+    except MemoryError:
+        return _problem(str(path), f"There is not enough memory to analyse {path.name}.")
+
+
+def analysed_bytes(content: bytes, name: str) -> dict[str, Any]:
+    """Return what is heard in the bytes of a sound file of some name, or its problem in words."""
+    with tempfile.TemporaryDirectory(prefix="bompla-") as folder:
+        path = Path(folder) / (Path(name).name if name != STANDARD else "standard input")
+        path.write_bytes(content)
+        try:
+            return _heard(path, name)
+        except BomplaError as error:
+            return _problem(name, str(error))
+
+
+def _ended(path: Path) -> dict[str, Any]:
+    return _problem(str(path), f"{path.name}: its process was ended; there may not be enough memory for it.")
+
+
+def _problem(path: str, words: str) -> dict[str, Any]:
+    from bompla.formats.schemas import SCHEMA
+
+    return {"schema": SCHEMA, "source": {"path": path}, "error": words}
+
+
+def _heard(path: Path, shown: str) -> dict[str, Any]:
+    from bompla.analysis.analyse import analyse as run_analysis
+    from bompla.analysis.hearing.context import load_context
+    from bompla.analysis.hearing.network import load_model
+    from bompla.audio.files import read_clip
+    from bompla.formats.analysis_json import analysis_object
+    from bompla.groove.rebuild import document_from
+
+    load_model()
+    load_context()
+    heard = run_analysis(read_clip(path), name=path.name, path=shown)
+    return analysis_object(heard, document_from(heard, path.stem))
+
+
+def _in_words(line: dict[str, Any]) -> str:
+    region, tempo = line["region"], line["tempo"]
+    drums: dict[str, int] = {}
+    for hit in line["hits"]:
+        drums[hit["drum"]] = drums.get(hit["drum"], 0) + 1
+    counted = ", ".join(f"{count} {drum}" for drum, count in sorted(drums.items(), key=lambda item: -item[1]))
+    return (
+        f"{line['source']['path']}\n"
+        f"  tempo   {tempo['bpm']:.2f} BPM, {100 * tempo['confidence']:.0f} % sure\n"
+        f"  region  {region['start_s']:.3f} s to {region['end_s']:.3f} s, {region['bars']} bars of {region['meter']}\n"
+        f"  cuts    {len(line['cuts'])}\n"
+        f"  hits    {counted or 'none'}"
+    )
