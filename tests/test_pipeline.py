@@ -195,3 +195,31 @@ def test_a_project_tells_its_type_by_its_first_bytes() -> None:
         SHARE / "mime" / "packages" / "org.bompla.Bompla.xml").getroot()
     matches = [node.get("value") for node in magic.iter() if node.tag.endswith("match")]
     assert f"mimetype{MEDIA_TYPE}" in matches
+
+
+def test_the_wheel_holds_all_that_ships_and_runs_by_itself(tmp_path: Path) -> None:
+    """Built without the network, put into a folder of its own, and run from there."""
+    root = Path(__file__).parents[1]
+    built = subprocess.run([sys.executable, "-m", "hatchling", "build", "-t", "wheel", "-d", str(tmp_path)], cwd=root, capture_output=True,
+                           text=True, check=False, timeout=300)
+    assert built.returncode == 0, built.stderr[-1_500:]
+    (wheel,) = tmp_path.glob("*.whl")
+    names = set(zipfile.ZipFile(wheel).namelist())
+    data = {name.split("/data/", 1)[1] for name in names if "/data/" in name}
+    assert {"share/applications/org.bompla.Bompla.desktop", "share/man/man1/bompla.1", "share/mime/packages/org.bompla.Bompla.xml"} <= data
+    assert {"bompla/manual/groove.md", "bompla/screenshots/groove.png", "bompla/formats/schema/analysis.json", "bompla/app/style.qss",
+            "bompla/analysis/hearing/hearing.npz", "bompla/share/applications/org.bompla.Bompla.desktop"} <= names
+    metadata = next(zipfile.ZipFile(wheel).read(name).decode() for name in names if name.endswith(".dist-info/METADATA"))
+    assert "GPL-3.0-only" in metadata
+    assert "python_version < \"3.13\"" in metadata.replace("'", '"')
+    target = tmp_path / "alone"
+    zipfile.ZipFile(wheel).extractall(target)
+    code = (
+        "import sys; sys.path.insert(0, sys.argv.pop(1)); import bompla; assert bompla.__file__.startswith(sys.path[0]); "
+        "from bompla.app.help_view import manual_folder; assert manual_folder().name == 'manual' and 'alone' in str(manual_folder()); "
+        "from bompla.cli import main; main()"
+    )
+    done = subprocess.run([sys.executable, "-P", "-c", code, str(target), "analyse", "--json", str(BY_NAME["rough dub"])],
+                          capture_output=True, text=True, check=False, timeout=120, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr[-1_500:]
+    jsonschema.validate(json.loads(done.stdout), schema_of("analysis"))

@@ -24,9 +24,8 @@ from conftest import settle
 LEFT, RIGHT = Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton
 MODIFIERS = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier,
              Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier)
-ASKING = {"open", "add_sound", "save", "save_as", "write_midi", "settings", "keys", "light", "pad_file", "play", "record", "capture",
-          "undo",
-          "redo", "next_sound"}
+ASKING = {"open", "add_sound", "save", "save_as", "write_midi", "settings", "keys", "help", "light", "pad_file", "play", "record",
+          "capture", "undo", "redo", "next_sound"}
 """Commands that ask for a file, open a window, or take back."""
 
 

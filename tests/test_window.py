@@ -25,9 +25,11 @@ from PyQt6.QtWidgets import (
 )
 
 from bompla.app.commands import BY_KEY, COMMANDS
+from bompla.app.help_view import PAGES
 from bompla.app.kit.pad_grid import SLICE_MIME
 from bompla.app.messages import MessageHub
-from bompla.app.theme import DAY, NIGHT, theme
+from bompla.app.preferences import preferences
+from bompla.app.theme import DAY, NIGHT, PALETTES, theme
 from bompla.demo import loop_paths
 from bompla.formats.project import open_project
 from bompla.model.cut_edits import add_cut, set_threshold
@@ -505,3 +507,50 @@ def test_zooming_keeps_the_place_and_goes_down_to_samples(demo_window: Any) -> N
     assert view.grab().toImage().width() == view.width()
     view.show_all()
     assert (view.axis.start, view.axis.end) == (whole.start, whole.end)
+
+
+def test_help_opens_at_the_stage_with_its_keys_first_and_is_searched(demo_window: Any) -> None:
+    window = demo_window
+    window.go_to_stage("groove")
+    window.show_help()
+    view = window.help
+    assert view.shown == "groove"
+    text = view.page.toPlainText()
+    assert text.index("Quantise the selected hits") < text.index("Each hit is a pin")
+    assert view.list.count() == len(PAGES)
+    view.words.setText("missing hit lane")
+    assert 0 < view.list.count() < 30
+    view.list.setCurrentRow(0)
+    assert view.shown
+    view.words.setText("nothing has such words at all")
+    assert view.list.item(0).text() == "Nothing has these words."
+    for page in PAGES:
+        view.show_page(page)
+        assert view.shown == page
+        assert len(view.page.toPlainText()) > 300
+    view.close()
+
+
+def test_settings_are_by_topic_hold_at_once_and_are_kept(demo_window: Any, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    window = demo_window
+    window.show_settings()
+    settings = window.settings
+    for topic in settings.topics.keys:
+        settings.topics.click(topic)
+        assert not settings.grab().isNull()
+    settings.appearance.themes.click("contrast")
+    assert theme().palette is PALETTES["contrast"]
+    window.grab()
+    settings.appearance.themes.click("night")
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
+    settings.files.choose(dragged=True)
+    assert window.session.outgoing.drag_folder == tmp_path
+    assert settings.files.dragged.text() == str(tmp_path)
+    preferences().path.parent.chmod(0o500)
+    try:
+        preferences().set(stage="kit")
+        if preferences().problem:  # root may write anywhere
+            assert "could not be kept" in preferences().problem
+    finally:
+        preferences().path.parent.chmod(0o700)
+    settings.close()

@@ -48,6 +48,7 @@ class TopBar(QWidget):
         for made in (
             button("Open", actions["open"], tip=tip("open")), self.recent, self.save,
             self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
+            button("Help", actions["help"], tip=tip("help")),
         ):
             row.addWidget(made)
         session.store.document_changed.connect(lambda _: self._refresh())

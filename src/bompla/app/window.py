@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 from bompla.app.bring_in.stage import BringIn
 from bompla.app.commands import COMMANDS, EVERYWHERE
 from bompla.app.groove.stage import GrooveStage
+from bompla.app.help_view import HelpView
 from bompla.app.key_sheet import KeySheet
 from bompla.app.kit.pad_grid import PAD_KEYS
 from bompla.app.kit.stage import KitStage
@@ -58,6 +59,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.session, self.playback = session, playback
         self.keys_sheet: KeySheet | None = None
+        self.help: HelpView | None = None
         self.settings: SettingsDialog | None = None
         self._left = self._shut = False
         self.setWindowTitle("Bompla")
@@ -85,7 +87,7 @@ class MainWindow(QMainWindow):
         actions: dict[str, Callable[[], object]] = {
             "open": self.choose_file, "add_sound": self.choose_sound_to_add, "save": self.save,
             "undo": self.session.store.undo, "redo": self.session.store.redo,
-            "keys": self.show_keys,
+            "keys": self.show_keys, "help": self.show_help,
             "settings": self.show_settings, "play": self.playback.transport.toggle, "loop": self._set_loop, "click": self._set_click,
         }
         ground = QWidget()
@@ -125,7 +127,7 @@ class MainWindow(QMainWindow):
             "record": self.kit.record.click,
             "colour": self.kit.colour.toggle, "capture": self.playback.recorder.capture, "settings": self.show_settings,
             "zoom_in": partial(self._zoom, 0.6), "zoom_out": partial(self._zoom, 1.0 / 0.6), "zoom_all": partial(self._zoom, 0.0),
-            "light": self._change_light, "keys": self.show_keys,
+            "light": self._change_light, "keys": self.show_keys, "help": self.show_help,
         }
         for index, stage in enumerate(self.stages):
             run[f"stage_{stage.key}"] = partial(self.go_to, index)
@@ -242,6 +244,14 @@ class MainWindow(QMainWindow):
         self.settings.show()
         self.settings.raise_()
 
+    def show_help(self) -> None:
+        """Show the manual beside the window, at the page of the stage that one is on."""
+        if self.help is None:
+            self.help = HelpView(self)
+        self.help.show_page(self.stages[self.pages.currentIndex()].key)
+        self.help.show()
+        self.help.raise_()
+
     def show_keys(self) -> None:
         """Show the sheet of keys beside the window."""
         if self.keys_sheet is None:
@@ -321,7 +331,7 @@ class MainWindow(QMainWindow):
         preferences().set(placed=placed, stage=self.stages[self.pages.currentIndex()].key)
         self.bring_in.shelf.close_all()
         self.study.close_all()
-        for beside in (self.keys_sheet, self.settings, self.kit.practice):
+        for beside in (self.keys_sheet, self.help, self.settings, self.kit.practice):
             if beside is not None:  # before the engine: one that lent its device gives it back
                 beside.close()
         self.playback.close()
