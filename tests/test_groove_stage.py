@@ -425,3 +425,29 @@ def test_a_range_on_the_ruler_loops_and_a_deleted_variation_leaves_the_order(gro
     shown = stage.cards.card(session.store.document.shown)
     assert shown.width() >= 90.0
     assert shown.right() <= stage.cards.width() + 1.0, "the card that is shown is in view"
+
+
+def test_a_pin_is_drawn_moved_made_louder_and_deleted_by_keys_alone(groove: Any) -> None:
+    session, lanes = groove.session, groove.groove.lanes
+    lanes.setFocus()
+    QTest.keyClick(lanes, Qt.Key.Key_Escape)
+    before = {h.id for h in pattern_of(session.store.document).hits}
+    crash = next(p for p in lanes.pads() if p.drum == "crash")
+    for _ in range(6):
+        QTest.keyClick(lanes, Qt.Key.Key_Up)
+    assert session.shown.selection.pad_id == lanes.pads()[0].id
+    for _ in range(3):
+        QTest.keyClick(lanes, Qt.Key.Key_Right)
+    assert lanes.accessibleDescription().endswith(": nothing")
+    QTest.keyClick(lanes, Qt.Key.Key_Return)
+    (made,) = [h for h in pattern_of(session.store.document).hits if h.id not in before]
+    assert made.pad_id == lanes.pads()[0].id == crash.id
+    assert made.at_beats == pytest.approx(0.75, abs=0.26)
+    assert "a hit of velocity" in lanes.accessibleDescription()
+    QTest.keyClick(lanes, Qt.Key.Key_Up)
+    assert next(h for h in pattern_of(session.store.document).hits if h.id == made.id).velocity > made.velocity or made.velocity == 127
+    QTest.keyClick(lanes, Qt.Key.Key_Down, Qt.KeyboardModifier.ShiftModifier)
+    assert next(h for h in pattern_of(session.store.document).hits if h.id == made.id).pad_id == lanes.pads()[1].id
+    QTest.keyClick(lanes, Qt.Key.Key_Delete)
+    assert {h.id for h in pattern_of(session.store.document).hits} == before
+    assert not lanes.grab().isNull()

@@ -14,11 +14,11 @@ from bompla.app.groove.lane_picture import HEADER, ORIGINAL, PIN_GRAB, LanePictu
 from bompla.app.project.session import Session
 from bompla.app.sound_picture import RULER
 from bompla.app.theme import theme
-from bompla.model.detected_pattern import pattern_beats, pattern_of
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB, set_pad_level
 from bompla.model.pattern_edits import add_hit, add_played, change_velocity, delete_hits, move_hits, usual_velocity
-from bompla.model.wording import counted, of_hits
+from bompla.model.wording import bar_and_beat, counted, of_hits
 
 DRAG_POINTS = 4.0
 VELOCITY_PER_POINT = 1.0
@@ -74,6 +74,7 @@ class LaneView(LanePicture):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Pattern: a lane for each pad", parent)
         self._band: QRectF | None = None
+        self._cursor = 0.0
         self.setMinimumSize(440, 220)
         session.store.document_changed.connect(self._document_changed)
         session.shown.selection_changed.connect(self.redraw)
@@ -84,8 +85,58 @@ class LaneView(LanePicture):
             return ""
         return "mute" if HEADER - 66 <= x < HEADER - 36 else "solo" if HEADER - 36 <= x < HEADER - 6 else ""
 
+    def move_cursor(self, steps: int, lanes: int = 0) -> None:
+        """Move the cursor of the keys by steps of the grid, and from lane to lane; its place is told to a screen reader."""
+        document, pads = self._session.store.document, self.pads()
+        if document is None or not pads:
+            return
+        grid, chosen = self._session.shown.grid, self._session.shown.selection.pad_id
+        row = next((n for n, pad in enumerate(pads) if pad.id == chosen), 0)
+        pad = pads[max(0, min(len(pads) - 1, row + lanes))]
+        moved = grid.step_near(max(0.0, self._cursor + steps * grid.step_at(self._cursor)))
+        self._cursor = max(0.0, min(moved, pattern_beats(document) - grid.step_at(moved)))
+        self._session.shown.select(pad_id=pad.id)
+        self._tell_cursor(document, pad)
+        self.redraw_over()
+
+    def draw_at_cursor(self) -> None:
+        """Draw a hit at the cursor of the keys, or select the one that is there."""
+        document = self._session.store.document
+        pad_id = self._session.shown.selection.pad_id
+        if document is None or all(pad.id != pad_id for pad in self.pads()):
+            return
+        near = 0.5 * self._session.shown.grid.step_at(self._cursor)
+        there = min((h for h in pattern_of(document).hits if h.pad_id == pad_id and abs(h.at_beats - self._cursor) < near),
+                    key=lambda h: abs(h.at_beats - self._cursor), default=None)
+        if there is None:
+            self._draw(pad_id, self._cursor)
+        else:
+            self._session.shown.select(hit_ids=frozenset({there.id}))
+            self.struck.emit(there.pad_id, there.velocity)
+        if (now := self._session.store.document) is not None:
+            self._tell_cursor(now, now.pad(pad_id))
+
+    def _tell_cursor(self, document: Document, pad: Pad) -> None:
+        near = 0.5 * self._session.shown.grid.step_at(self._cursor)
+        there = next((h for h in pattern_of(document).hits if h.pad_id == pad.id and abs(h.at_beats - self._cursor) < near), None)
+        what = f"a hit of velocity {there.velocity}" if there is not None else "nothing"
+        self.setAccessibleDescription(f"{pad.name} at {bar_and_beat(self._cursor, pattern_meter(document))}: {what}")
+
+    def focusInEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.redraw_over()
+
+    def focusOutEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.redraw_over()
+
     def paint_over(self, painter: QPainter, document: Document) -> None:
-        """Draw the rectangle of a selection being made."""
+        """Draw the rectangle of a selection being made, and the cursor of the keys."""
+        lane = self.lane(self._session.shown.selection.pad_id)
+        if self.hasFocus() and not self._session.shown.selection.hit_ids and not lane.isEmpty():
+            x = self._axis.x(float(document.beat_map.sample_at(self._cursor)))
+            if self._axis.left - 1.0 <= x <= self._axis.left + self._axis.width:
+                painter.setPen(QPen(theme().colour("focus"), 1.5))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(QRectF(x - 6.0, lane.top() + 3.0, 12.0, lane.height() - 6.0))
         if self._band is not None:
             painter.setPen(QPen(theme().colour("paper"), 1.0))
             painter.setBrush(theme().colour("paper", 0.12))

@@ -56,8 +56,11 @@ class SelectionPanel(Panel):
 
     amount_changed = pyqtSignal(float)
 
-    def __init__(self, session: Session, playback: Playback) -> None:
+    def __init__(self, session: Session, playback: Playback, *, cursor: Callable[[int, int], object],
+                 lanes: Callable[[], list[int]]) -> None:
+        """Lay the panel out; `cursor` moves that of the keys by steps and lanes, `lanes` returns the pads of the lanes from the top."""
         super().__init__("Nothing selected")
+        self._cursor, self._lanes = cursor, lanes
         self._session, self._playback = session, playback
         self._clip: tuple[Hit, ...] = ()
         self.where = label("", "dim")
@@ -120,6 +123,7 @@ class SelectionPanel(Panel):
             "hit_delete": self.delete, "hit_all": self.select_all, "hit_grid": self.quantise,
             "hit_louder": partial(self._velocity_by, VELOCITY_STEP), "hit_softer": partial(self._velocity_by, -VELOCITY_STEP),
             "hit_later": partial(self._move_steps, 1), "hit_earlier": partial(self._move_steps, -1),
+            "hit_up": partial(self.move_lane, -1), "hit_down": partial(self.move_lane, 1),
             "hit_behind": partial(self._move_ms, 1.0), "hit_ahead": partial(self._move_ms, -1.0),
             "hit_copy": self.copy, "hit_cut": self.cut, "hit_paste": self.paste, "hit_again": self.again,
             "hit_repeat": self.repeat, "hit_reverse": partial(self._in_stretch, "reverse", _reverse),
@@ -307,13 +311,26 @@ class SelectionPanel(Panel):
         if ids:
             self._edit(of_hits("quantise", len(ids)), lambda d: quantised_by(d, ids, self._session.shown.grid.step_at, amount))
 
+    def move_lane(self, by: int) -> None:
+        """Move the selected hits to the next lane, up or down."""
+        chosen, pads = self.chosen(), self._lanes()
+        row = next((n for n, pad_id in enumerate(pads) if chosen and pad_id == chosen[0].pad_id), -1)
+        if row >= 0 and 0 <= row + by < len(pads) and len({hit.pad_id for hit in chosen}) == 1:
+            ids, to = self._ids(), pads[row + by]
+            if self._edit(of_hits("move", len(ids)), lambda d: move_hits(d, ids, 0.0, to)):
+                self._session.shown.select(pad_id=to)
+
     def _velocity_by(self, by: int) -> None:
         ids = self._ids()
+        if not ids:
+            self._cursor(0, -1 if by > 0 else 1)
         if ids:
             self._edit(of_hits("set velocity of", len(ids)), lambda d: change_velocity(d, ids, by), joins=True)
 
     def _move_steps(self, steps: int) -> None:
         ids = self._ids()
+        if not ids:
+            self._cursor(steps, 0)
         if ids:
             step = self._session.shown.grid.step_at(self.chosen()[0].at_beats)
             self._edit(of_hits("move", len(ids)), lambda d: move_hits(d, ids, steps * step), joins=True)

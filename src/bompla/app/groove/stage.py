@@ -50,7 +50,7 @@ class GrooveStage(Stage):
         left.addWidget(self.variations)
         left.addWidget(self.order)
         self.lanes = LaneView(session)
-        self.selected = SelectionPanel(session, playback)
+        self.selected = SelectionPanel(session, playback, cursor=self.lanes.move_cursor, lanes=lambda: [p.id for p in self.lanes.pads()])
         left.addLayout(self._grid_row())
         self.lanes.struck.connect(playback.pads.strike)
         self.lanes.sought.connect(self._seek)
@@ -294,6 +294,7 @@ class GrooveStage(Stage):
         self.command("feel_write", self.feel.write)
         self.command("variation_copy", lambda: self.session.store.edit("copy variation", duplicate_variation))
         self.command("writer_cancel", self._escape)
+        self.command("hit_draw", self.lanes.draw_at_cursor)
         for part in ("hits", "write", "feel"):
             self.command(f"part_{part}", partial(self.show_part, part))
         self.selected.commands(self.command)
