@@ -138,7 +138,7 @@ def test_a_project_comes_back_as_it_was(demo: tuple[Document, Clip], tmp_path: P
     assert back.current == 1
     assert np.abs(back.sources[0][1].samples - clip.samples).max() < 2**-22
     assert project_bytes(project) == path.read_bytes()
-    assert zipfile.ZipFile(path).namelist() == ["project.json", "audio/source.flac", "audio/source2.flac"]
+    assert zipfile.ZipFile(path).namelist() == ["mimetype", "project.json", "audio/source.flac", "audio/source2.flac"]
 
 
 def test_a_project_of_the_first_version_is_read(demo: tuple[Document, Clip]) -> None:

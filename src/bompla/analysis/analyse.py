@@ -10,6 +10,7 @@ import numpy as np
 from msgspec.structs import replace
 from numpy.typing import NDArray
 
+from bompla.analysis.hearing.apart import apart
 from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, FoundAttacks, find_attacks
 from bompla.analysis.hearing.context import DrumOdds, load_context
 from bompla.analysis.hearing.drums import CUT_THRESHOLD, heard_of, heard_together, strength_of, strengths_of
@@ -179,7 +180,11 @@ def threshold_of(params: AnalysisParams) -> float:
 def _attacks(clip: Clip, heard: Listening, threshold: float) -> tuple[Attack, ...]:
     """Return the attacks as values of the model, in samples of the clip; those too weak for anything to snap to are left out."""
     scale, found = clip.sample_rate / ANALYSIS_RATE, heard.attacks
-    drums, clear = heard_of(heard.drums, load_model()), clear_db(heard.spectrum, found.samples)
+    drums, clear = list(heard_of(heard.drums, load_model())), clear_db(heard.spectrum, found.samples)
+    cut_at = np.flatnonzero(found.strengths >= threshold).tolist()
+    told = apart(heard.spectrum.signal, [int(found.samples[i]) for i in cut_at], [drums[i] for i in cut_at])
+    for place, one in zip(cut_at, told, strict=True):
+        drums[place] = one
     levels = strike_levels(heard.spectrum, found.samples, _next_strike(found, threshold, heard.spectrum.signal.size))
     made = []
     for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR):

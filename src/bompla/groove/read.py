@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import EARLY_BEATS, beat_divisions
-from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, Family, Meter
 from bompla.model.groove_print import syncopation
@@ -34,6 +34,10 @@ SECOND_WIDTH, BY_CHANCE = 31.0, 1e-4
 
 ALIKE, SAME_FIGURE = 0.80, 0.6
 GHOST_SHARE = 0.55
+SAME_PLACES = 5
+"""A hit is that of a slice where their beats are the same to so many decimals."""
+
+HIGH = (Family.HATS, Family.CYMBALS, Family.EXTRAS)
 STEPS = 12
 """Steps a beat is read in: a multiple of 3 and 4."""
 
@@ -68,7 +72,10 @@ class GrooveRead:
 
 @dataclass(frozen=True, eq=False)
 class Seen:
-    """A pattern as it is read: hits in order, with their drums, beats, forces, and the step of the grid each belongs to."""
+    """A pattern as it is read: hits in order, with their drums, beats, forces, and the step of the grid each belongs to.
+
+    Those that are not `timed` have the time of another drum that they fall together with.
+    """
 
     hits: tuple[Hit, ...]
     drums: tuple[str, ...]
@@ -78,10 +85,17 @@ class Seen:
     meter: Meter
     beats: int
     beat_ms: float
+    timed: NDArray[np.bool_]
 
     def of(self, *drums: str) -> NDArray[np.bool_]:
         """Return which hits are of some drums."""
         return np.array([drum in drums for drum in self.drums], dtype=bool)
+
+    def timed_of(self, drum: str) -> NDArray[np.bool_]:
+        """Return the hits of a drum, or of all, whose times are their own; all of it where too few are."""
+        every = np.ones(self.at.size, dtype=bool) if drum == "all" else self.of(drum)
+        own = every & self.timed
+        return own if np.count_nonzero(own) >= FEWEST else every
 
     def families(self, *families: Family) -> NDArray[np.bool_]:
         """Return which hits are of drums of some families."""
@@ -109,16 +123,44 @@ def read_groove(document: Document) -> GrooveRead:
 
 
 def seen_in(document: Document) -> Seen:
-    """Return the shown pattern as it is read."""
+    """Return the shown pattern as it is read.
+
+    Where what was heard says that a drum of a slice begins after its attack, so does its hit, as long as that was not moved.
+    """
     beats, meter = pattern_beats(document), pattern_meter(document)
-    hits = tuple(sorted((h for h in felt_pattern(document) if -EARLY_BEATS < h.at_beats < beats), key=lambda h: h.at_beats))
-    at = np.array([hit.at_beats for hit in hits], dtype=np.float64)
-    divisions = beat_divisions(at.tolist(), beats, compound=meter.compound)
+    beat_ms = 60_000.0 / document.bpm
+    late, shared = _within_slices(document, beat_ms)
+    hits = tuple(sorted((h for h in felt_pattern(document) if -EARLY_BEATS < h.at_beats < beats),
+                        key=lambda h: h.at_beats + late.get(h.id, 0.0)))
+    at = np.array([hit.at_beats + late.get(hit.id, 0.0) for hit in hits], dtype=np.float64)
+    divisions = beat_divisions([hit.at_beats for hit in hits], beats, compound=meter.compound)
     beat = np.clip(np.floor(at + EARLY_BEATS).astype(np.int64), 0, beats - 1)
     own = divisions[beat] if at.size else np.zeros(0, np.int64)
     step = np.round(np.round(at * own) / np.maximum(own, 1) * STEPS).astype(np.int64)
     return Seen(hits, tuple(document.pad(hit.pad_id).drum for hit in hits), at, np.array([float(h.velocity) for h in hits]),
-                 np.clip(step, 0, beats * STEPS - 1), meter, beats, 60_000.0 / document.bpm)
+                np.clip(step, 0, beats * STEPS - 1), meter, beats, beat_ms, np.array([hit.id not in shared for hit in hits], dtype=bool))
+
+
+def _within_slices(document: Document, beat_ms: float) -> tuple[dict[int, float], set[int]]:
+    """Return by hit how many beats after its slice's attack it was heard to begin, and hits whose own time is not known.
+
+    A hat that falls with a kick or a snare has the time of what came first, its own or the other's.
+    """
+    inside = [cut for cut in document.cuts if not cut.left_out and len(cut.heard) > 1]
+    places = document.beat_map.beats_at([cut.attack_sample for cut in inside]).tolist() if inside else []
+    by_place = {(round(place, SAME_PLACES), heard.drum): (heard, cut) for place, cut in zip(places, inside, strict=True)
+                for heard in cut.heard if heard.sure}
+    late, shared = {}, set()
+    for hit in pattern_of(document).hits:
+        drum = document.pad(hit.pad_id).drum
+        found = by_place.get((round(hit.at_beats, SAME_PLACES), drum))
+        if found is None:
+            continue
+        heard, cut = found
+        late[hit.id] = heard.late_ms / beat_ms
+        if DRUMS[drum].family in HIGH and any(h.sure and DRUMS[h.drum].family not in HIGH for h in cut.heard):
+            shared.add(hit.id)
+    return late, shared
 
 
 def _form(seen: Seen) -> tuple[str, Floats]:
@@ -198,14 +240,13 @@ def _swing(seen: Seen) -> list[Fact]:
         return made
     for level, length in LEVELS.items():
         for drum in ("all", *dict.fromkeys(seen.drums)):
-            chosen = np.ones(seen.at.size, bool) if drum == "all" else seen.of(drum)
+            chosen = seen.timed_of(drum)
             place = np.mod(seen.at, length) / length
             second = chosen & (place > 0.42) & (place < 0.73)
             first = chosen & ((place < 0.2) | (place > 0.88))
             if np.count_nonzero(second) < FEWEST:
                 continue
-            early = np.where(place[first] > 0.5, place[first] - 1.0, place[first])
-            shift = float(np.median(early)) if early.size >= FEWEST else 0.0
+            shift = _shift_of_firsts(seen, first, second, place) if np.count_nonzero(first) >= FEWEST else 0.0
             middle, spread, error = _middle(100.0 * (place[second] - shift))
             if spread > SWING_SPREAD:
                 continue
@@ -213,6 +254,18 @@ def _swing(seen: Seen) -> list[Fact]:
             made.append(Fact("swing", round(middle, 2), "%", round(spread, 2), _swing_in_words(drum, level, middle, swung=swung),
                              {"drum": drum, "level": level}, seen.ids(second)))
     return made
+
+
+def _shift_of_firsts(seen: Seen, first: NDArray[np.bool_], second: NDArray[np.bool_], place: Floats) -> float:
+    """Return where the first notes of pairs lie, as a share of the pair.
+
+    It is the middle of the drums that play second notes, too, so that a snare that is late on 2 and 4 does not count.
+    """
+    early = np.where(place > 0.5, place - 1.0, place)
+    by_drum = {drum: first & seen.of(drum) for drum in dict.fromkeys(seen.drums)}
+    middles = [float(np.median(early[own])) for drum, own in by_drum.items()
+               if np.count_nonzero(own) >= 2 and np.count_nonzero(second & seen.of(drum)) >= 2]
+    return float(np.median(middles)) if middles else float(np.median(early[first]))
 
 
 def _in_one_place(places: Floats) -> bool:
@@ -234,20 +287,27 @@ def _swing_in_words(drum: str, level: str, middle: float, *, swung: bool) -> str
 def _expected(seen: Seen, swing: Sequence[Fact]) -> Floats:
     """Return how far each hit lies behind its place, in ms; off-beats that are swung have their swung place."""
     places = {fact.about["level"]: fact.value / 100.0 for fact in swing if fact.about["drum"] == "all" and fact.text}
-    grid = seen.step / STEPS
-    wanted = grid.copy()
-    for level, length in LEVELS.items():
-        if level in places:
-            within = np.mod(seen.at, length) / length
-            second = (within > 0.42) & (within < 0.73)
-            wanted = np.where(second, np.floor(seen.at / length) * length + places[level] * length, wanted)
+    if not places:
+        return np.asarray((seen.at - seen.step / STEPS) * seen.beat_ms)
+    beat = np.floor(seen.at + EARLY_BEATS)
+    wanted = np.full(seen.at.size, np.inf)
+    for place in _places_of_a_beat(places):
+        nearer = np.abs(seen.at - beat - place) < np.abs(seen.at - wanted)
+        wanted = np.where(nearer, beat + place, wanted)
     return np.asarray((seen.at - wanted) * seen.beat_ms)
+
+
+def _places_of_a_beat(swung: Mapping[str, float]) -> list[float]:
+    """Return where strokes of a beat belong, where eighths or sixteenths swing: the swung places, and the others as they are."""
+    eighth = swung.get("eighth", 0.5)
+    half = swung.get("sixteenth", 0.5)
+    return [0.0, 0.5 * half, eighth, 0.5 + 0.5 * half, 1.0]
 
 
 def _offsets(seen: Seen, swing: Sequence[Fact]) -> list[Fact]:
     """Return how far ahead or behind each drum is, against the grid and against the hats."""
     late = _expected(seen, swing)
-    usual = {drum: late[seen.of(drum)] for drum in dict.fromkeys(seen.drums) if np.count_nonzero(seen.of(drum)) >= FEWEST}
+    usual = {drum: late[seen.timed_of(drum)] for drum in dict.fromkeys(seen.drums) if np.count_nonzero(seen.of(drum)) >= FEWEST}
     if not usual:
         return []
     middles = {drum: _middle(values) for drum, values in usual.items()}

@@ -28,11 +28,12 @@ PAD_COLUMNS = 4
 
 
 class Heard(msgspec.Struct, frozen=True):
-    """A drum recognised in a slice; `confidence` from 0 to 1, `velocity` from 1 to 127."""
+    """A drum recognised in a slice; `confidence` from 0 to 1, `velocity` from 1 to 127; it begins `late_ms` after the attack."""
 
     drum: str
     confidence: float
     velocity: int
+    late_ms: float = 0.0
 
     @property
     def sure(self) -> bool:

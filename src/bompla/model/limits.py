@@ -49,7 +49,7 @@ _VELOCITY: Range = (1, 127)
 _ID: Range = (-MOST_ID, MOST_ID)
 
 RANGES: dict[type, dict[str, Range]] = {
-    Heard: {"confidence": _SHARE, "velocity": _VELOCITY},
+    Heard: {"confidence": _SHARE, "velocity": _VELOCITY, "late_ms": (-100.0, 100.0)},
     Cutting: {"even_beats": (1e-3, MOST_BEATS), "pull_ms": (0.0, 10_000.0), "min_distance_ms": (1.0, 500.0), "low": (0.0, 2.0),
               "mid": (0.0, 2.0), "high": (0.0, 2.0)},
     Attack: {"at_sample": _SAMPLE, "cut_sample": _SAMPLE, "strength": _SHARE, "clear_db": (-400.0, 400.0)},
