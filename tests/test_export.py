@@ -476,7 +476,7 @@ def test_paper_opens_and_its_bars_are_where_it_says(whole: Path, demo: tuple[Doc
     bars = on_paper(score_of(demo[0], "Night Ferry A")).bars
     assert len(bars) == demo[0].loop.bars
     assert all(bar.left < bar.right and HEAD_PX < bar.top < bar.bottom for bar in bars)
-    page = pypdf.PdfReader(next(whole.glob("*.pdf"))).pages[0]
+    page = pypdf.PdfReader(next(path for path in whole.glob("*.pdf") if "report" not in path.name)).pages[0]
     assert "Night Ferry" in page.extract_text()
     tab = next(whole.glob("*tab.txt")).read_text()
     struck_lines = [line for line in tab.splitlines() if line.startswith("BD|")]
@@ -618,3 +618,14 @@ def test_the_report_is_one_page_that_needs_nothing_else(whole: Path, demo: tuple
     sound = next(one for one in page.refers if one.startswith("data:audio/mpeg;base64,"))
     heard, rate = soundfile.read(io.BytesIO(base64.b64decode(sound.partition(",")[2])))
     assert len(heard) / rate == pytest.approx(demo[0].loop.frames / demo[0].source.sample_rate, abs=0.2)
+
+
+def test_the_printed_report_says_the_same(whole: Path, demo: tuple[Document, Clip]) -> None:
+    from bompla.groove.read import read_groove
+
+    read = pypdf.PdfReader(next(whole.glob("*report.pdf")))
+    text = " ".join(page.extract_text() for page in read.pages).replace("\n", " ")
+    assert all(fact.text in text for fact in read_groove(demo[0]).sentences())
+    assert "In numbers" in text
+    assert read.metadata is not None
+    assert read.metadata.title == "Night Ferry A"

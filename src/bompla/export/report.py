@@ -50,10 +50,10 @@ def report(request: ExportRequest, check: Check) -> Iterator[Made]:
         title = f"{request.document.title} {part.letter}".strip()
         body = "\n".join((
             f"<h1>{html.escape(title)}</h1>",
-            f"<p class=\"dim\">{html.escape(_facts_line(part.document))}</p>",
+            f"<p class=\"dim\">{html.escape(facts_line(part.document))}</p>",
             "<h2>What makes it work</h2>", *(f"<p>{html.escape(fact.text)}</p>" for fact in read.sentences()),
             "<h2>Hear it</h2>", "<p class=\"dim\">the original</p>", _audio(original), "<p class=\"dim\">rebuilt</p>", _audio(rebuilt),
-            "<h2>Where each hit falls</h2>", _steps(part.document), "<h2>Which bars are alike</h2>", _bars(read),
+            "<h2>Where each hit falls</h2>", steps_picture(part.document), "<h2>Which bars are alike</h2>", bars_picture(read),
             "<h2>On paper</h2>", paper[paper.index("<svg"):], "<h2>In numbers</h2>", _table(read),
         ))
         page = (f"<!DOCTYPE html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">"
@@ -62,7 +62,8 @@ def report(request: ExportRequest, check: Check) -> Iterator[Made]:
                    {"sentences": len(read.sentences())})
 
 
-def _facts_line(document: Document) -> str:
+def facts_line(document: Document) -> str:
+    """Return what stands under the title: tempo, bars, meter, and where it is from."""
     meter = pattern_meter(document)
     return f"{document.bpm:.2f} BPM, {document.loop.bars} bars of {meter.name}, from {document.source.name}"
 
@@ -76,8 +77,8 @@ def _audio(clip: Clip) -> str:
     return f"<audio controls src=\"data:audio/mpeg;base64,{data}\"></audio>"
 
 
-def _steps(document: Document) -> str:
-    """Return all bars laid over one, as a picture."""
+def steps_picture(document: Document) -> str:
+    """Return all bars laid over one, as an SVG."""
     meter = pattern_meter(document)
     hits = felt_pattern(document)
     used = {hit.pad_id for hit in hits}
@@ -107,8 +108,8 @@ def _steps(document: Document) -> str:
     return "".join([*drawn, "</svg>"])
 
 
-def _bars(read: GrooveRead) -> str:
-    """Return how alike bars are, as a picture."""
+def bars_picture(read: GrooveRead) -> str:
+    """Return how alike bars are, as an SVG."""
     bars = len(read.form)
     size = min(44.0, 600.0 / bars)
     side = 30.0 + size * bars
@@ -123,11 +124,15 @@ def _bars(read: GrooveRead) -> str:
     return "".join([*drawn, "</svg>"])
 
 
-def _table(read: GrooveRead) -> str:
+def fact_rows(read: GrooveRead) -> list[tuple[str, str, str]]:
+    """Return all facts as rows of words: what, of what, how much."""
     rows = []
     for fact in read.facts:
-        about = ", ".join(fact.about.values())
         spread = f" ± {fact.spread:g}" if fact.spread else ""
-        words = html.escape(fact.key.replace("_", " "))
-        rows.append(f"<tr><td>{words}</td><td>{html.escape(about)}</td><td>{fact.value:g}{spread} {html.escape(fact.unit)}</td></tr>")
-    return f"<table><tr><th>what</th><th>of</th><th>how much</th></tr>{''.join(rows)}</table>"
+        rows.append((fact.key.replace("_", " "), ", ".join(fact.about.values()), f"{fact.value:g}{spread} {fact.unit}".strip()))
+    return rows
+
+
+def _table(read: GrooveRead) -> str:
+    rows = "".join("<tr>" + "".join(f"<td>{html.escape(cell)}</td>" for cell in row) + "</tr>" for row in fact_rows(read))
+    return f"<table><tr><th>what</th><th>of</th><th>how much</th></tr>{rows}</table>"

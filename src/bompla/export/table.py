@@ -13,6 +13,7 @@ from bompla.export.loops import rebuilt_loops, single_hits, slices, trimmed_loop
 from bompla.export.options import BITS, CHANCES, FORMATS, NOTES, PATTERNS, RATES, TAILS
 from bompla.export.paper import engrave_ahead, musicxml, score_pdf, score_svg, tab
 from bompla.export.report import report
+from bompla.export.report_pdf import report_pdf
 from bompla.export.request import Check, ExportRequest, Made, parts_of
 from bompla.export.stems import original_stems, rebuilt_stems
 from bompla.groove.feel import felt_pattern
@@ -159,6 +160,10 @@ def _about_report(request: ExportRequest) -> str:
     return f"{_patterns(request)} · what Study says, with pictures, notation and sound, in one HTML file"
 
 
+def _about_print(request: ExportRequest) -> str:
+    return f"{_patterns(request)} · the same without sound, as a PDF"
+
+
 def _about_feel(document: Document) -> str:
     return f"offset and accent of each step of a bar of {document.loop.meter_name}"
 
@@ -184,6 +189,7 @@ _TABLE = (
     Export("hits-csv", "hits-csv", "Hits as a table", _about_data, hits_csv, "csv", ("patterns", "muted")),
     Export("hits-json", "hits-json", "Hits as JSON", _about_data, hits_json, "json", ("patterns", "muted")),
     Export("report", "report", "Report", _about_report, report, "html.parser", ("patterns", "muted"), ahead=engrave_ahead),
+    Export("report-pdf", "report", "Report to print", _about_print, report_pdf, "pypdf", ("patterns", "muted"), ahead=engrave_ahead),
     Export("feel", "feel", "Feel", lambda request: _about_feel(request.document), feel, "json"),
 )
 

@@ -208,5 +208,5 @@ _PAINTERS: dict[str, Callable[[QPainter, QRectF, ExportRequest, Session], None]]
     "midi": _paint_pattern, "loop": _paint_loop, "slice": _paint_slices, "single-hit": _paint_hits, "rebuilt": _paint_rebuilt,
     "rebuilt-stems": _paint_pattern, "original-stems": _paint_stems, "sfz": _paint_kit, "sf2": _paint_kit, "musicxml": _paint_score,
     "score-svg": _paint_score, "score-pdf": _paint_score, "tab": _paint_score, "hits-csv": _paint_table, "hits-json": _paint_table,
-    "report": _paint_score, "feel": _paint_feel,
+    "report": _paint_score, "report-pdf": _paint_score, "feel": _paint_feel,
 }
