@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import sys
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
+
+os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp()  # as at a first start, whatever this user prefers
 
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
@@ -57,6 +61,9 @@ def main() -> None:
     window = make_window(device=SIMULATED_NAME)
     window.show()
     window.playback.start()
+    settled(window, application)
+    wait_until(application, lambda: not window.bring_in.shelf.scanner.busy)
+    window.grab().save(str(FOLDER / "first.png"))
     open_demo(window)
     settled(window, application)
 
@@ -99,13 +106,14 @@ def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[st
     window.go_to_stage("study")
     wait_until(application, lambda: window.study.studied is not None and not window.study.busy)
     shoot("study")
+    shoot_study(window, application, shoot)
     window.go_to_stage("send-out")
     shoot("send-out")
-    window.show_sound()
-    dialog = window.sound_settings
+    window.show_settings()
+    dialog = window.settings
     assert dialog is not None
     wait_until(application, lambda: dialog.looked)
-    dialog.grab().save(str(FOLDER / "sound.png"))
+    dialog.grab().save(str(FOLDER / "settings.png"))
     dialog.close()
     shoot_bring_in(window, application, shoot)
 
@@ -177,6 +185,24 @@ def shoot_groove(window: MainWindow, application: QApplication, shoot: Callable[
     window.kit.show_practice_pads()
     application.processEvents()
     window.kit.practice.grab().save(str(FOLDER / "practice-pads.png"))
+
+
+def shoot_study(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
+    """Compared, and by ear."""
+    study = window.study
+    study.modes.click("compare")
+    study.step(1)
+    wait_until(application, lambda: not study.busy)
+    settled(window, application)
+    shoot("study-compare")
+    study.modes.click("ear")
+    study.ear.start.click()
+    for _ in range(11):
+        study.ear.hint.click()
+    study.ear.ask.click()
+    settled(window, application)
+    shoot("study-ear")
+    study.modes.click("words")
 
 
 def shoot_bring_in(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
