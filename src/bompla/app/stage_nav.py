@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QPainter, QPaintEvent
+from PyQt6.QtCore import QRect, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QFontMetrics, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QLabel, QPushButton, QVBoxLayout, QWidget
 
 from bompla.app.commands import HINTS
@@ -118,9 +118,11 @@ class StageNav(QWidget):
         self._show_hint(words)
 
     def _show_hint(self, words: str) -> None:
+        self.hint_text.ensurePolished()  # a style sheet sets its font
         self.hint_text.setText(words)
         width = self.width() - 12
-        high = self.hint_text.heightForWidth(width - 14) + 12
+        room = QRect(0, 0, width - 18, 2000)
+        high = QFontMetrics(self.hint_text.font()).boundingRect(room, Qt.TextFlag.TextWordWrap, words).height() + 16
         self.hint.setFixedSize(width, high)
         self.hint_text.setGeometry(11, 4, width - 14, high - 8)
         self.hint.setAccessibleName(f"Hint: {words} Click to put it away for good")

@@ -77,8 +77,8 @@ class VariationCards(GestureWidget):
     def _show_shown(self) -> None:
         """Scroll so that the card that is shown is seen."""
         document = self._session.store.document
-        if document is None or document.shown < 0:
-            return
+        if document is None or document.shown < 0 or not self.isVisible():
+            return  # its width is not known before it is laid out
         card = self.card(document.shown)
         left = HEARD_WIDTH + 2.0 * GAP
         if card.right() > self.width():
@@ -87,6 +87,13 @@ class VariationCards(GestureWidget):
             self._scroll_to(self._scrolled + card.left() - left)
         elif self._scrolled:
             self._scroll_to(self._scrolled)
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._scrolled = 0.0
+        self._show_shown()
+
+    def showEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._show_shown()
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None

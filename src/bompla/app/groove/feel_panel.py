@@ -79,6 +79,7 @@ class FeelPanel(Panel):
             row.addWidget(button(text, action, tip=hint, small=True))
         row.addStretch(1)
         self.body.addLayout(row)
+        self.body.addStretch(1)
         self._offer()
 
     def refresh(self, document: Document) -> None:

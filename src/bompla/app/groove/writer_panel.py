@@ -55,6 +55,7 @@ class WriterPanel(Panel):
         row.addStretch(1)
         column.addLayout(row)
         self.body.addWidget(self.open_view)
+        self.body.addStretch(1)
         self.open_view.hide()
         session.shown.selection_changed.connect(lambda _: self.preview())
         session.project.opened.connect(self.cancel)
