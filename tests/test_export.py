@@ -46,6 +46,7 @@ from bompla.export.stems import REMAINDER, loop_stems
 from bompla.export.table import EXPORTS, KINDS
 from bompla.formats.midi import MidiOptions, midi_bytes, written_hits
 from bompla.formats.wav_chunks import CuePoint, with_chunks
+from bompla.groove.repeats import folded
 from bompla.groove.score import score_of
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.detected_pattern import pattern_of
@@ -426,7 +427,7 @@ def test_notation_is_read_by_another_library(demo: tuple[Document, Clip]) -> Non
     import music21
 
     document, clip = demo
-    content = made("musicxml", ExportRequest(document, clip))[0].content
+    content = made("musicxml", ExportRequest(document, clip, ExportOptions(repeat_signs=False)))[0].content
     part = music21.converter.parseData(content.decode(), format="musicxml").parts[0]
     measures = list(part.getElementsByClass("Measure"))
     assert len(measures) == document.loop.bars
@@ -437,6 +438,27 @@ def test_notation_is_read_by_another_library(demo: tuple[Document, Clip]) -> Non
         for voice in measure.voices or [measure]:
             assert voice.duration.quarterLength == pytest.approx(4.0)
     assert part.recurse().getElementsByClass("MetronomeMark").first().number == pytest.approx(document.bpm, rel=0.01)
+
+
+@pytest.mark.parametrize(("form", "written"), [("AAAA", "A"), ("ABAB", "AB"), ("AAABAAAC", "ABAC"), ("ABCD", "ABCD"), ("AAB", "AB"),
+                                               ("ABACAB", "ABACB"), ("AB" * 10, "ABAB")])
+def test_like_bars_are_written_once_and_play_as_they_were(demo: tuple[Document, Clip], form: str, written: str) -> None:
+    """Another library, told to play what the signs say, plays the bars as they stood."""
+    import music21
+
+    from bompla.formats.musicxml import musicxml_bytes
+
+    shown = {letter: tuple(Hit(n, demo[0].pads[0].id, float(n), 100) for n in range(1 + number)) for number, letter in enumerate("ABCD")}
+    hits = tuple(replace(hit, id=100 * bar + hit.id, at_beats=4.0 * bar + hit.at_beats)
+                 for bar, letter in enumerate(form) for hit in shown[letter])
+    document = replace(demo[0], loop=replace(demo[0].loop, bars=len(form)), variations=(replace(pattern_of(demo[0]), hits=hits),), shown=0)
+    score, repeats = folded(score_of(document))
+    assert "".join("ABCD"[sum(bool(chord.notes) for beat in (*bar.feet, *bar.hands) for chord in beat.chords) - 1]
+                   for bar in score.bars) == written
+    part = music21.converter.parseData(musicxml_bytes(score, repeats).decode(), format="musicxml").parts[0]
+    part = part.expandRepeats() if repeats else part
+    played = [len(measure.recurse().notes) for measure in part.getElementsByClass("Measure")]
+    assert played == [len(shown[letter]) for letter in form]
 
 
 @settings(max_examples=25, deadline=None)

@@ -13,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 import xml.etree.ElementTree as ET
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,10 +24,11 @@ XLINK = "http://www.w3.org/1999/xlink"
 PAGE = {"pageWidth": 2_100, "pageHeight": 60_000, "scale": 40, "adjustPageHeight": True, "header": "none", "footer": "none",
         "breaks": "auto"}
 HEAD_PX, MARGIN_PX = 64.0, 12.0
+WORDS_RIGHT_PX, WORDS_UP_PX = 14.0, 26.0
 INK = "#141414"
 WAIT_S = 60.0
 _FONT = "Helvetica, Arial, sans-serif"
-_READ_AS = {"title", "line", "musicxml"}
+_READ_AS = {"title", "line", "musicxml", "words"}
 
 
 @dataclass(frozen=True)
@@ -48,9 +50,12 @@ class Engraved:
     bars: tuple[BarBox, ...]
 
 
-def engraved(musicxml: bytes, *, title: str, line: str) -> Engraved:
-    """Return a MusicXML file engraved, under a title and a line of text; raises ExportError where the engraver fails."""
-    asked = json.dumps({"title": title, "line": line, "musicxml": musicxml.decode("utf-8")}).encode()
+def engraved(musicxml: bytes, *, title: str, line: str, words: Sequence[tuple[int, str]] = ()) -> Engraved:
+    """Return a MusicXML file engraved, under a title and a line of text; raises ExportError where the engraver fails.
+
+    `words` stand over written bars, which are counted from 0.
+    """
+    asked = json.dumps({"title": title, "line": line, "musicxml": musicxml.decode("utf-8"), "words": list(words)}).encode()
     try:
         command = [sys.executable, "-P", "-m", "bompla.export.engrave"]
         ran = subprocess.run(command, input=asked, capture_output=True, timeout=WAIT_S, check=False)
@@ -67,7 +72,7 @@ def main() -> None:
     """Engrave what comes in on standard input, and answer on standard output; both are JSON."""
     asked = json.loads(sys.stdin.buffer.read())
     if set(asked) != _READ_AS:
-        raise SystemExit("What is to be engraved has title, line and musicxml.")
+        raise SystemExit("What is to be engraved has title, line, musicxml and words.")
     answer = os.dup(1)
     os.dup2(2, 1)  # whatever the engraver prints is no answer
     import verovio
@@ -76,13 +81,13 @@ def main() -> None:
     toolkit.setOptions(PAGE)
     if not toolkit.loadData(asked["musicxml"]):
         raise SystemExit("the engraver did not take it")
-    svg, bars = _plain(toolkit.renderToSVG(1), asked["title"], asked["line"])
+    svg, bars = _plain(toolkit.renderToSVG(1), asked["title"], asked["line"], asked["words"])
     made = {"svg": svg.decode(), "pdf": base64.b64encode(_pdf(svg)).decode(), "bars": bars}
     with os.fdopen(answer, "wb") as stream:
         stream.write(json.dumps(made).encode())
 
 
-def _plain(text: str, title: str, line: str) -> tuple[bytes, list[tuple[float, float, float, float]]]:
+def _plain(text: str, title: str, line: str, words: Sequence[tuple[int, str]]) -> tuple[bytes, list[tuple[float, float, float, float]]]:
     """Return the engraver's SVG as one plain picture, and where its bars are."""
     ET.register_namespace("", SVG)
     ET.register_namespace("xlink", XLINK)
@@ -109,6 +114,8 @@ def _plain(text: str, title: str, line: str) -> tuple[bytes, list[tuple[float, f
     _write(root, line, 22.0, 52.0, 13)
     for number, x, y in numbers:
         _write(root, str(number), x, y, 10)
+    for bar, said in words:
+        _write(root, said, bars[bar][0] + WORDS_RIGHT_PX, bars[bar][1] - WORDS_UP_PX, 12)
     return ET.tostring(root, encoding="utf-8"), bars
 
 

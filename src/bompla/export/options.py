@@ -19,7 +19,7 @@ TAILS = {"folded": "folded round", "ringing": "ringing out"}
 LABELS = {
     "patterns": "pattern", "format": "format", "rate": "rate", "bits": "depth", "tail": "tail", "quantise": "quantise", "notes": "notes",
     "midi_type": "file", "chance": "chance", "seed": "seed", "tempo_percent": "tempo", "way": "changed by", "loudness_lufs": "loudness",
-    "muted": "with muted lanes", "pitch_as_notes": "pitch moves the note",
+    "muted": "with muted lanes", "pitch_as_notes": "pitch moves the note", "repeat_signs": "repeat signs",
 }
 """What options are called, in the order they are shown."""
 
@@ -35,7 +35,8 @@ class ExportOptions(msgspec.Struct, frozen=True):
     `rate` 0 is that of the source; 32 `bits` are floats. `patterns` says which variations leave. `quantise` is from 0 to 1, `tempo_percent`
     how fast against the loop, in one of `render.events.WAYS`. Muted lanes leave with `muted`; hits with a chance all, or as `seed` rolls
     them. With `pitch_as_notes` a hit's pitch moves its MIDI note. `tail` folds what rings past the end of a loop round to its start, or
-    lets it ring out. `loudness_lufs` 0 leaves sound as loud as it is. `name` is a pattern of names.
+    lets it ring out. With `repeat_signs` like bars stand on paper once. `loudness_lufs` 0 leaves sound as loud as it is. `name` is a
+    pattern of names.
     """
 
     format: Literal["wav", "flac", "aiff"] = "wav"
@@ -49,6 +50,7 @@ class ExportOptions(msgspec.Struct, frozen=True):
     chance: Literal["all", "rolled"] = "all"
     seed: int = 1
     pitch_as_notes: bool = False
+    repeat_signs: bool = True
     tempo_percent: float = 100.0
     way: str = "stretch"
     tail: Literal["folded", "ringing"] = "folded"

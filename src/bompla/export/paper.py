@@ -13,6 +13,7 @@ from bompla.export.request import Check, ExportRequest, Made, Part, base_name, p
 from bompla.formats.drum_tab import drum_tab
 from bompla.formats.musicxml import musicxml_bytes
 from bompla.groove.order import bounced
+from bompla.groove.repeats import folded, sign_words
 from bompla.groove.score import Score, score_of
 
 _ENGRAVING = Lock()
@@ -30,37 +31,42 @@ def paper_line(score: Score) -> str:
     return f"{score.bpm:.4g} BPM · {score.meter.name}{swing}"
 
 
-def on_paper(score: Score) -> Engraved:
-    """Return a score engraved; the last few are kept, and two that ask at once wait for one. Raises ExportError."""
+def on_paper(score: Score, *, signs: bool = False) -> Engraved:
+    """Return a score engraved, like bars as repeats with `signs`; the last few are kept, and two that ask at once wait for one.
+
+    Raises ExportError.
+    """
     with _ENGRAVING:
-        return _on_paper(score)
+        return _on_paper(score, signs)
 
 
 @lru_cache(maxsize=16)
-def _on_paper(score: Score) -> Engraved:
-    return engraved(musicxml_bytes(score), title=score.title, line=paper_line(score))
+def _on_paper(score: Score, signs: bool) -> Engraved:  # what the cache keys by
+    written, repeats = folded(score) if signs else (score, ())
+    return engraved(musicxml_bytes(written, repeats), title=score.title, line=paper_line(score), words=sign_words(repeats))
 
 
 def engrave_ahead(request: ExportRequest) -> None:
     """Engrave the patterns that leave, so that they are at hand; what goes wrong is told when they are asked for."""
     with contextlib.suppress(BomplaError):
         for part in parts_of(request.document, request.options.patterns):
-            on_paper(part_score(request, part))
+            on_paper(part_score(request, part), signs=request.options.repeat_signs)
 
 
 def musicxml(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make a MusicXML file of each pattern that leaves."""
-    yield from _each(request, check, "musicxml", ".musicxml", musicxml_bytes)
+    yield from _each(request, check, "musicxml", ".musicxml",
+                     lambda score: musicxml_bytes(*folded(score)) if request.options.repeat_signs else musicxml_bytes(score))
 
 
 def score_svg(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make an engraved SVG of each pattern that leaves."""
-    yield from _each(request, check, "score-svg", ".svg", lambda score: on_paper(score).svg)
+    yield from _each(request, check, "score-svg", ".svg", lambda score: on_paper(score, signs=request.options.repeat_signs).svg)
 
 
 def score_pdf(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make an engraved PDF of each pattern that leaves."""
-    yield from _each(request, check, "score-pdf", ".pdf", lambda score: on_paper(score).pdf)
+    yield from _each(request, check, "score-pdf", ".pdf", lambda score: on_paper(score, signs=request.options.repeat_signs).pdf)
 
 
 def tab(request: ExportRequest, check: Check) -> Iterator[Made]:

@@ -46,7 +46,7 @@ def report(request: ExportRequest, check: Check) -> Iterator[Made]:
         original = Clip(at_rate(request.clip, part.document.loop.start_sample, part.document.loop.end_sample, SOUND_RATE), SOUND_RATE)
         rebuilt = rebuilt_sound(request, part, check)
         rebuilt = Clip(at_rate(rebuilt, 0, rebuilt.frames, SOUND_RATE), SOUND_RATE)
-        paper = on_paper(score).svg.decode("utf-8")
+        paper = on_paper(score, signs=request.options.repeat_signs).svg.decode("utf-8")
         title = f"{request.document.title} {part.letter}".strip()
         body = "\n".join((
             f"<h1>{html.escape(title)}</h1>",

@@ -6,6 +6,7 @@ import xml.etree.ElementTree as ET
 from collections.abc import Sequence
 from itertools import groupby
 
+from bompla.groove.repeats import Repeat
 from bompla.groove.score import Bar, Beat, Chord, Note, Score, is_triplet
 from bompla.model.drums import DRUMS, Notehead
 
@@ -23,8 +24,8 @@ _STRAIGHT = {3: ("16th", 0), 6: ("eighth", 0), 9: ("eighth", 1), 12: ("quarter",
 _THIRDS = {4: ("eighth", 0), 8: ("quarter", 0)}
 
 
-def musicxml_bytes(score: Score) -> bytes:
-    """Return a score as MusicXML, one part; repeated bars are written out."""
+def musicxml_bytes(score: Score, repeats: Sequence[Repeat] = ()) -> bytes:
+    """Return a score as MusicXML, one part; `repeats` are of its written bars (`groove.repeats.folded`)."""
     root = ET.Element("score-partwise", version="4.0")
     work = ET.SubElement(root, "work")
     _text(work, "work-title", score.title)
@@ -34,14 +35,46 @@ def musicxml_bytes(score: Score) -> bytes:
     part = ET.SubElement(root, "part", id=PART)
     for number, bar in enumerate(score.bars, 1):
         measure = ET.SubElement(part, "measure", number=str(number))
+        _line_ahead(measure, number - 1, repeats)
         if number == 1:
             _first(measure, score)
         _bar(measure, bar, score)
-        if number == len(score.bars):
-            _text(ET.SubElement(measure, "barline", location="right"), "bar-style", "light-heavy")
+        _line_after(measure, number - 1, repeats, last=number == len(score.bars))
     ET.indent(root)
     body: str = ET.tostring(root, encoding="unicode")
     return ('<?xml version="1.0" encoding="UTF-8"?>\n' + _DOCTYPE + body + "\n").encode("utf-8")
+
+
+def _line_ahead(measure: ET.Element, bar: int, repeats: Sequence[Repeat]) -> None:
+    """Write the bar line ahead of a bar where a repeat or an ending starts."""
+    opens = any(repeat.first == bar for repeat in repeats)
+    ending = next((2 + bar - repeat.last for repeat in repeats if repeat.endings and repeat.last - 1 <= bar <= repeat.last), 0)
+    if not opens and not ending:
+        return
+    line = ET.SubElement(measure, "barline", location="left")
+    if opens:
+        _text(line, "bar-style", "heavy-light")
+    if ending:
+        ET.SubElement(line, "ending", number=str(ending), type="start")
+    if opens:
+        ET.SubElement(line, "repeat", direction="forward")
+
+
+def _line_after(measure: ET.Element, bar: int, repeats: Sequence[Repeat], *, last: bool) -> None:
+    """Write the bar line after a bar where a repeat or an ending stops, or all ends."""
+    closes = next((repeat for repeat in repeats if repeat.last - repeat.endings == bar), None)
+    second = any(repeat.endings and repeat.last == bar for repeat in repeats)
+    if closes is None and not second and not last:
+        return
+    line = ET.SubElement(measure, "barline", location="right")
+    if closes is not None or last:
+        _text(line, "bar-style", "light-heavy")
+    if closes is not None and closes.endings:
+        ET.SubElement(line, "ending", number="1", type="stop")
+    elif second:
+        ET.SubElement(line, "ending", number="2", type="discontinue")
+    if closes is not None:
+        ET.SubElement(line, "repeat", {"direction": "backward"} | ({"times": str(closes.times)} if closes.times > 2 else {}))
 
 
 def _notes(bar: Bar) -> list[Note]:

@@ -11,7 +11,7 @@ from bompla.export.options import LABELS, LEAST_PERCENT, MOST_PERCENT
 from bompla.export.table import CHOICES, EXPORTS
 
 LOUDNESS = {0.0: "as it is", -14.0: "−14 LUFS", -16.0: "−16 LUFS", -18.0: "−18 LUFS", -23.0: "−23 LUFS"}
-SWITCHES = ("muted", "pitch_as_notes")
+SWITCHES = ("muted", "pitch_as_notes", "repeat_signs")
 
 
 class OptionPanel(QWidget):
