@@ -3,7 +3,8 @@
 Loops drawn for judging are repeated and cut in mid-bar, so long as the columns say. The tempo within 0.5 %, the same with half and double
 counted, whether the meter is right, and whether the loop that is taken begins and ends on bar lines, to 15 ms. With `--library` a
 general music-analysis library reads them too: the line through its beats. `--songs N` makes songs of four such loops, with rests between
-some, and judges their stretches and all loops that are proposed in them.
+some, and judges their stretches and all loops that are proposed in them. `--takes` judges takes instead: fills, drop-outs, a tempo that
+wanders, bass and chords, and talk, noodling, noise or a count-in around.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ from __future__ import annotations
 import argparse
 import os
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 
 for name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
     os.environ.setdefault(name, "1")
@@ -21,17 +23,23 @@ from bompla.analysis.analyse import analyse
 from bompla.audio.clip import Clip
 from corpus import RATE
 from corpus.pieces import JUDGED_PIECE, PieceTruth, played_piece, played_song
+from corpus.takes import TakeTruth, played_take
 
 LENGTHS_S = (13.0, 20.0, 33.0, 45.0)
 NEAR_S = 0.015
 
 
-def judge(task: tuple[int, str, float, bool]) -> tuple[float, str, list[float]]:
-    seed, group, seconds, library = task
-    sound, truth = played_piece(seed, group, seconds)
+def judge(task: tuple[int, str, float, bool, bool]) -> tuple[float, str, list[float]]:
+    seed, group, seconds, library, takes = task
+    sound, truth = (played_take if takes else played_piece)(seed, group, seconds)
     found = analyse(Clip(sound, RATE))
     bpm = 60.0 * found.loop.beats / (found.loop.frames / RATE)
     start, end = (np.abs(truth.bar_lines_s - at / RATE).min() for at in (found.loop.start_sample, found.loop.end_sample))
+    if isinstance(truth, TakeTruth):  # the loop's own bars are the truth where the tempo wanders
+        lines = truth.bar_lines_s
+        inside = lines[(lines >= found.loop.start_sample / RATE - 0.1) & (lines <= found.loop.end_sample / RATE + 0.1)]
+        if len(inside) > 1:
+            truth = replace(truth, bpm=truth.bpm * (lines[-1] - lines[0]) / (len(lines) - 1) * (len(inside) - 1) / (inside[-1] - inside[0]))
     row = [*in_time(bpm, truth.bpm), found.loop.meter_name == truth.meter, start < NEAR_S and end < NEAR_S, found.tempo_confidence]
     if library:
         row += in_time(by_library(sound), truth.bpm)
@@ -85,14 +93,15 @@ def main() -> None:
     parser.add_argument("--groups", default="synth,tim,freepats,recorded,machine,plain")
     parser.add_argument("--library", action="store_true")
     parser.add_argument("--first", type=int, default=JUDGED_PIECE)
+    parser.add_argument("--takes", action="store_true")
     parser.add_argument("--songs", type=int, default=0, help="songs of several tempos instead")
     chosen = parser.parse_args()
     if chosen.songs:
         songs(chosen.first // 10, chosen.songs, tuple(chosen.groups.split(",")))
         return
     groups = chosen.groups.split(",")
-    tasks = [(chosen.first + 1000 * g + n, group, seconds, chosen.library) for g, group in enumerate(groups) for n in range(chosen.loops)
-             for seconds in LENGTHS_S]
+    tasks = [(chosen.first + 1000 * g + n, group, seconds, chosen.library, chosen.takes)
+             for g, group in enumerate(groups) for n in range(chosen.loops) for seconds in LENGTHS_S]
     with ProcessPoolExecutor() as pool:
         rows = list(pool.map(judge, tasks))
     print(f"{'length':>8}{'pieces':>8}{'tempo':>8}{'or half, double':>17}{'meter':>8}{'loop on bar lines':>19}{'library':>9}{'or half':>9}")

@@ -45,7 +45,7 @@ def piece_of(seed: int) -> tuple[Evidence, PieceTruth]:
     bar_s = groove.duration_s / groove.bars
     rows: list[tuple[float, str, int]] = []
     for turn in range(turns):
-        fill = _fill(groove, rng) if rng.random() < 0.3 else None
+        fill = fill_of(groove, rng) if rng.random() < 0.3 else None
         out = str(rng.choice(sorted({note.drum for note in groove.notes}))) if rng.random() < 0.15 else ""
         for note in groove.notes:
             if note.drum == out or rng.random() < dropped or (fill is not None and note.time_s >= groove.duration_s - fill[0]):
@@ -55,7 +55,7 @@ def piece_of(seed: int) -> tuple[Evidence, PieceTruth]:
             rows += [((turn + 1) * groove.duration_s - fill[0] + at, drum, velocity) for at, drum, velocity in fill[1]]
         if rng.random() < 0.25:
             rows.append(((turn + 1) * groove.duration_s, "crash", 110))
-    warp = _warp(rng, turns * groove.duration_s)
+    warp = warp_of(rng, turns * groove.duration_s)
     start, end = warp(cut_s), warp(cut_s) + wanted_s
     heard: list[tuple[float, dict[str, Heard]]] = []
     for at, drum, velocity in sorted((warp(at), drum, velocity) for at, drum, velocity in rows):
@@ -99,7 +99,7 @@ def played_song(seed: int, groups: tuple[str, ...], sections: int = 4) -> tuple[
     return np.concatenate(parts), truth
 
 
-def _fill(groove: DrawnGroove, rng: np.random.Generator) -> tuple[float, list[tuple[float, str, int]]]:
+def fill_of(groove: DrawnGroove, rng: np.random.Generator) -> tuple[float, list[tuple[float, str, int]]]:
     """Return how long a fill is, before the groove comes round, and its strikes."""
     beat_s = 60.0 / groove.bpm
     beats = int(rng.integers(1, 3))
@@ -109,7 +109,7 @@ def _fill(groove: DrawnGroove, rng: np.random.Generator) -> tuple[float, list[tu
     return beats * beat_s, strikes
 
 
-def _warp(rng: np.random.Generator, duration_s: float):  # type: ignore[no-untyped-def]  # a function of time
+def warp_of(rng: np.random.Generator, duration_s: float):  # type: ignore[no-untyped-def]  # a function of time
     """Return how a player's tempo wanders: a slow curve within a per cent, or none."""
     if rng.random() > DRIFTS:
         return float

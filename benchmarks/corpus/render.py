@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -297,8 +298,8 @@ def _coded(sound: Mono, rng: np.random.Generator) -> Mono:
     return out * peak
 
 
-def _band(groove: DrawnGroove, frames: int, lead_s: float, rng: np.random.Generator) -> Mono:
-    """Return a bass and chords in the groove's tempo, not always on its hits."""
+def _band(groove: DrawnGroove, frames: int, lead_s: float, rng: np.random.Generator, warp: Callable[[float], float] = float) -> Mono:
+    """Return a bass and chords in the groove's tempo, which wanders as `warp` says, not always on its hits."""
     out = np.zeros(frames)
     beat_s = 60.0 / groove.bpm
     root = 41.2 * 2.0 ** (int(rng.integers(0, 12)) / 12.0)
@@ -308,7 +309,7 @@ def _band(groove: DrawnGroove, frames: int, lead_s: float, rng: np.random.Genera
         length = float(rng.choice([0.5, 1.0, 1.5, 2.0]))
         if rng.random() < 0.8:
             hz = root * 2.0 ** (int(rng.choice([0, 0, 3, 5, 7, 10, 12])) / 12.0)
-            _add(out, lead_s + at * beat_s, _tone(hz, length * beat_s * 0.9, rng.uniform(0.003, 0.02), 6, rng), level)
+            _add(out, lead_s + warp(at * beat_s), _tone(hz, length * beat_s * 0.9, rng.uniform(0.003, 0.02), 6, rng), level)
         at += length
     for bar in range(groove.bars):
         if rng.random() < 0.8:
@@ -316,7 +317,7 @@ def _band(groove: DrawnGroove, frames: int, lead_s: float, rng: np.random.Genera
             for step in (0, 3, 7, 10)[: int(rng.integers(2, 5))]:
                 hz = root * 4.0 * 2.0 ** (step / 12.0)
                 sound = _tone(hz, length * 0.95, rng.uniform(0.005, 0.15), 10, rng)
-                _add(out, lead_s + bar * length, sound, 0.35 * level)
+                _add(out, lead_s + warp(bar * length), sound, 0.35 * level)
     return out
 
 

@@ -190,7 +190,7 @@ class SelectionPanel(Panel):
         return menu
 
     def _ids(self) -> frozenset[int]:
-        return self._session.shown.selection.hit_ids
+        return frozenset(hit.id for hit in self.chosen())
 
     def _edit(self, words: str, change: Callable[[Document], Document], *, joins: bool = False) -> bool:
         return self._session.store.edit(words, change, joins=joins)
