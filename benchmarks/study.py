@@ -23,8 +23,9 @@ from msgspec.structs import replace
 from bompla.analysis.analyse import analyse
 from bompla.audio.clip import Clip
 from bompla.demo.synth import draw_kit, strike
-from bompla.groove.read import Fact, read_groove
+from bompla.groove.read import read_groove
 from bompla.groove.rebuild import document_from
+from bompla.groove.seen import Fact
 from bompla.model.document import Document, Hit, Pad, Variation
 from bompla.model.drums import DRUMS
 

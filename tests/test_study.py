@@ -22,7 +22,9 @@ from bompla.groove.by_ear import answered, begin, hinted, lane_counts, round_of
 from bompla.groove.compare import Struck, compared, struck_in
 from bompla.groove.lesson import lesson_of
 from bompla.groove.mends import mended
-from bompla.groove.read import Fact, read_groove, syllable
+from bompla.groove.read import read_groove
+from bompla.groove.seen import Fact, syllable
+from bompla.groove.sticking import Stroke, sticking
 from bompla.model.detected_pattern import detected_pattern, pattern_of
 from bompla.model.document import Document, Hit, Pad, Variation
 from bompla.model.drums import DRUMS, METERS
@@ -108,6 +110,63 @@ def test_what_is_made_by_chance_has_no_feel_no_swing_and_no_form(
     assert not said & {"swing", "back_beat", "form"}
     if quantised:
         assert "offset" not in said
+
+
+@settings(max_examples=40, deadline=None)
+@given(seed=st.integers(0, 9_999), strokes=st.integers(2, 60))
+def test_no_hand_is_in_two_places_and_every_stroke_of_two_has_one(seed: int, strokes: int) -> None:
+    rng = np.random.default_rng(seed)
+    drums = [drum for drum in DRUMS if DRUMS[drum].place_m is not None]
+    made = [Stroke(n, str(rng.choice(drums)), 0.05 * int(at)) for n, at in enumerate(rng.integers(0, 80, strokes))]
+    hands = sticking(made, 4.0)
+    by_place: dict[tuple[float, str], int] = {}
+    for stroke in made:
+        if stroke.hit_id in hands:
+            key = (stroke.at_s, hands[stroke.hit_id])
+            by_place[key] = by_place.get(key, 0) + 1
+    assert set(by_place.values()) <= {1}
+    together = [sum(1 for other in made if abs(other.at_s - stroke.at_s) < 1e-9) for stroke in made]
+    assert all(stroke.hit_id in hands for stroke, count in zip(made, together, strict=True) if count <= 2)
+
+
+def test_hands_feet_flams_and_rolls_are_read(demo: tuple[Document, Clip]) -> None:
+    plain = groove(demo, backbone())
+    (hands,) = facts(plain, "hands")
+    assert hands.text == "One hand keeps the closed hat, the other plays the snare."
+    assert hands.about == {"drum": "hat_closed"}
+    fast = [(at, drum, velocity) for at, drum, velocity in backbone() if drum != "hat_closed"]
+    fast = groove(demo, fast + [(n / 6, "hat_closed", 80) for n in range(96)])
+    assert facts(fast, "hands")[0].text.startswith("Both hands share the closed hat: it comes 10 times a second")
+    quick = groove(demo, [*backbone(), (4.0 - 0.25, "kick", 100)])
+    (feet,) = facts(quick, "feet")
+    assert feet.text == "The quickest the foot has to be is 4a to 1: 156 ms."
+    assert feet.value == pytest.approx(0.25 * 60_000 / BPM, abs=0.1)
+    per_ms = BPM / 60_000
+    flams = groove(demo, [*backbone(), (1.0 - 25 * per_ms, "snare", 50), (9.0 - 25 * per_ms, "snare", 50)])
+    assert facts(flams, "flams", drum="snare")[0].text == "2 flams on the snare, at 2."
+    rolled = groove(demo, [*backbone(), *((14.0 + n / 8, "snare", 60 + 6 * n) for n in range(8))])
+    (roll,) = facts(rolled, "roll", drum="snare")
+    assert roll.text == "A roll of 9 on the snare from 4.3, 13 a second."
+    assert not any(fact.key in ("flams", "roll") for fact in read_groove(plain).facts)
+
+
+def test_what_bars_that_are_alike_do_differently_is_said(demo: tuple[Document, Clip]) -> None:
+    (found,) = facts(groove(demo, [*backbone(), (9.5, "kick", 100)]), "differing_bar")
+    assert found.text == "Bar 3 is bar 1 with the kick on 2&."
+    without = [hit for hit in backbone() if hit[:2] != (14.5, "kick")]
+    assert facts(groove(demo, without), "differing_bar")[0].text == "Bar 4 is bar 1 without the kick on 3&."
+    soft = groove(demo, [*backbone(), (9.75, "snare", 30)])
+    assert not facts(soft, "differing_bar"), "what is soft may have been missed in the other bar"
+
+
+def test_going_against_the_others_counts_more_where_nothing_else_sounds(demo: tuple[Document, Clip]) -> None:
+    def count(*hits: tuple[float, str, int]) -> float:
+        return facts(groove(demo, [(0.0, "kick", 110), *hits], bars=1), "syncopation_of_voices")[0].value
+
+    answered = ((1.0, "snare", 110), (3.0, "snare", 110))
+    assert count(*answered, (2.0, "kick", 110)) < count(*answered, (1.5, "kick", 110))
+    assert count((1.5, "kick", 110), (2.0, "hat_closed", 90)) < count((1.5, "kick", 110))
+    assert count((1.5, "snare", 110), (2.0, "hat_closed", 90)) < count((1.5, "kick", 110), (2.0, "hat_closed", 90))
 
 
 def test_form_figure_ghosts_and_back_beat_are_read(demo: tuple[Document, Clip]) -> None:

@@ -34,6 +34,7 @@ LEVELS_DB = {
 """The peak of a hit at velocity 127 in a usual mix, before it varies by loop."""
 
 MADE_LOOPS_A_KIT = 4
+CODED_AT_ONCE = 16_384
 
 
 @dataclass(frozen=True, eq=False)
@@ -289,8 +290,10 @@ def _tilted(sound: Mono, rng: np.random.Generator) -> Mono:
 def _coded(sound: Mono, rng: np.random.Generator) -> Mono:
     target = io.BytesIO()
     peak = np.abs(sound).max() + 1e-9
-    soundfile.write(target, (0.9 * sound / peak).astype(np.float32), RATE, format="OGG", subtype="VORBIS",
-                    compression_level=float(rng.uniform(0.5, 0.95)))
+    level = float(rng.uniform(0.5, 0.95))
+    with soundfile.SoundFile(target, "w", RATE, 1, format="OGG", subtype="VORBIS", compression_level=level) as file:
+        for at in range(0, len(sound), CODED_AT_ONCE):  # its coder overruns the stack with much more at once
+            file.write((0.9 * sound[at : at + CODED_AT_ONCE] / peak).astype(np.float32))
     target.seek(0)
     back = soundfile.read(target)[0]
     out = np.zeros(len(sound))

@@ -8,7 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.groove.read import GHOST_SHARE, STEPS, Seen, read_groove, seen_in, syllable
+from bompla.groove.read import read_groove
+from bompla.groove.read_drums import GHOST_SHARE
+from bompla.groove.seen import STEPS, Seen, seen_in, syllable
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS, Family
 from bompla.model.wording import counted

@@ -3,28 +3,22 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.groove.feel import felt_pattern
-from bompla.groove.grid import EARLY_BEATS, beat_divisions
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
-from bompla.model.document import Document, Hit
-from bompla.model.drums import DRUMS, Family, Meter
-from bompla.model.groove_print import syncopation
+from bompla.groove.grid import EARLY_BEATS
+from bompla.groove.read_drums import SURE, facts_of_drums
+from bompla.groove.read_hands import facts_of_hands
+from bompla.groove.seen import FEWEST, STEPS, Fact, Floats, Seen, seen_in, syllable
+from bompla.model.document import Document
+from bompla.model.drums import DRUMS
 from bompla.model.wording import counted
-
-FEWEST = 4
-"""So many hits are needed to say anything of a drum's timing or force."""
 
 KNOWN_MS = 2.0
 """A hit's place is known to so much: less is not said."""
-
-SURE = 2.6
-"""An effect is said where it is so many times its standard error."""
 
 SWING_SPREAD, LEAST_SWING = 3.2, 2.0
 """How far off-beats may lie apart, in per cent of their pair, to be one place; how far that must be from the middle to be swing."""
@@ -32,29 +26,10 @@ SWING_SPREAD, LEAST_SWING = 3.2, 2.0
 SECOND_WIDTH, BY_CHANCE = 31.0, 1e-4
 """How wide, in per cent of a pair, the place is where a second note may lie, and how rarely chance may say what is said."""
 
-ALIKE, SAME_FIGURE = 0.80, 0.6
-GHOST_SHARE = 0.55
-SAME_PLACES = 5
-"""A hit is that of a slice where their beats are the same to so many decimals."""
+ALIKE = 0.80
+MOST_DIFFERENT, LOUD, SURE_ENOUGH, MOST_SAID = 2, 50.0, 0.8, 3
+"""So few hits may be different in bars that are told apart, so loud and so sure; and of so few bars it is said."""
 
-HIGH = (Family.HATS, Family.CYMBALS, Family.EXTRAS)
-STEPS = 12
-"""Steps a beat is read in: a multiple of 3 and 4."""
-
-Floats = NDArray[np.float64]
-
-
-@dataclass(frozen=True)
-class Fact:
-    """One thing that is so: its key, value, unit and spread, what it is about, the hits that carry it, and a sentence, empty for none."""
-
-    key: str
-    value: float
-    unit: str = ""
-    spread: float = 0.0
-    text: str = ""
-    about: dict[str, str] = field(default_factory=dict)
-    hit_ids: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,42 +45,6 @@ class GrooveRead:
         return [fact for fact in self.facts if fact.text]
 
 
-@dataclass(frozen=True, eq=False)
-class Seen:
-    """A pattern as it is read: hits in order, with their drums, beats, forces, and the step of the grid each belongs to.
-
-    Those that are not `timed` have the time of another drum that they fall together with.
-    """
-
-    hits: tuple[Hit, ...]
-    drums: tuple[str, ...]
-    at: Floats
-    force: Floats
-    step: NDArray[np.int64]
-    meter: Meter
-    beats: int
-    beat_ms: float
-    timed: NDArray[np.bool_]
-
-    def of(self, *drums: str) -> NDArray[np.bool_]:
-        """Return which hits are of some drums."""
-        return np.array([drum in drums for drum in self.drums], dtype=bool)
-
-    def timed_of(self, drum: str) -> NDArray[np.bool_]:
-        """Return the hits of a drum, or of all, whose times are their own; all of it where too few are."""
-        every = np.ones(self.at.size, dtype=bool) if drum == "all" else self.of(drum)
-        own = every & self.timed
-        return own if np.count_nonzero(own) >= FEWEST else every
-
-    def families(self, *families: Family) -> NDArray[np.bool_]:
-        """Return which hits are of drums of some families."""
-        return np.array([DRUMS[drum].family in families for drum in self.drums], dtype=bool)
-
-    def ids(self, chosen: NDArray[np.bool_]) -> tuple[int, ...]:
-        """Return the ids of some hits."""
-        return tuple(hit.id for hit, there in zip(self.hits, chosen.tolist(), strict=True) if there)
-
-
 def read_groove(document: Document) -> GrooveRead:
     """Return what is to be said of the shown pattern.
 
@@ -118,49 +57,8 @@ def read_groove(document: Document) -> GrooveRead:
     swing = _swing(seen)
     facts += swing
     facts += _offsets(seen, swing)
-    facts += [*_back_beat(seen), *_kick(seen), *_hats(seen), *_accents(seen), *_ghosts(seen), *_density(seen)]
+    facts += [*_differing_bars(seen, form), *facts_of_drums(seen), *facts_of_hands(seen)]
     return GrooveRead(tuple(facts), form, likeness)
-
-
-def seen_in(document: Document) -> Seen:
-    """Return the shown pattern as it is read.
-
-    Where what was heard says that a drum of a slice begins after its attack, so does its hit, as long as that was not moved.
-    """
-    beats, meter = pattern_beats(document), pattern_meter(document)
-    beat_ms = 60_000.0 / document.bpm
-    late, shared = _within_slices(document, beat_ms)
-    hits = tuple(sorted((h for h in felt_pattern(document) if -EARLY_BEATS < h.at_beats < beats),
-                        key=lambda h: h.at_beats + late.get(h.id, 0.0)))
-    at = np.array([hit.at_beats + late.get(hit.id, 0.0) for hit in hits], dtype=np.float64)
-    divisions = beat_divisions([hit.at_beats for hit in hits], beats, compound=meter.compound)
-    beat = np.clip(np.floor(at + EARLY_BEATS).astype(np.int64), 0, beats - 1)
-    own = divisions[beat] if at.size else np.zeros(0, np.int64)
-    step = np.round(np.round(at * own) / np.maximum(own, 1) * STEPS).astype(np.int64)
-    return Seen(hits, tuple(document.pad(hit.pad_id).drum for hit in hits), at, np.array([float(h.velocity) for h in hits]),
-                np.clip(step, 0, beats * STEPS - 1), meter, beats, beat_ms, np.array([hit.id not in shared for hit in hits], dtype=bool))
-
-
-def _within_slices(document: Document, beat_ms: float) -> tuple[dict[int, float], set[int]]:
-    """Return by hit how many beats after its slice's attack it was heard to begin, and hits whose own time is not known.
-
-    A hat that falls with a kick or a snare has the time of what came first, its own or the other's.
-    """
-    inside = [cut for cut in document.cuts if not cut.left_out and len(cut.heard) > 1]
-    places = document.beat_map.beats_at([cut.attack_sample for cut in inside]).tolist() if inside else []
-    by_place = {(round(place, SAME_PLACES), heard.drum): (heard, cut) for place, cut in zip(places, inside, strict=True)
-                for heard in cut.heard if heard.sure}
-    late, shared = {}, set()
-    for hit in pattern_of(document).hits:
-        drum = document.pad(hit.pad_id).drum
-        found = by_place.get((round(hit.at_beats, SAME_PLACES), drum))
-        if found is None:
-            continue
-        heard, cut = found
-        late[hit.id] = heard.late_ms / beat_ms
-        if DRUMS[drum].family in HIGH and any(h.sure and DRUMS[h.drum].family not in HIGH for h in cut.heard):
-            shared.add(hit.id)
-    return late, shared
 
 
 def _form(seen: Seen) -> tuple[str, Floats]:
@@ -219,6 +117,34 @@ def _is_fill(seen: Seen, bar: int, likeness: Floats) -> bool:
     snares = seen.of("snare", "rim", "clap")
     usual = np.count_nonzero(snares) / max(1, len(likeness))
     return toms >= 2 or bool(np.count_nonzero(snares & inside) > 1.5 * usual + 1.0)
+
+
+def _differing_bars(seen: Seen, form: str) -> list[Fact]:
+    """Return what bars that are called alike do differently, where it is little, and loud and sure enough to have been heard."""
+    per_bar = seen.meter.beats_per_bar * STEPS
+    of_bar: list[dict[tuple[str, int], int]] = [{} for _ in form]
+    for index, (drum, step) in enumerate(zip(seen.drums, seen.step.tolist(), strict=True)):
+        if step // per_bar < len(form):
+            of_bar[step // per_bar].setdefault((drum, step % per_bar), index)
+    made: list[Fact] = []
+    for bar, letter in enumerate(form):
+        like = form.index(letter)
+        more, less = of_bar[bar].keys() - of_bar[like].keys(), of_bar[like].keys() - of_bar[bar].keys()
+        if like == bar or not 0 < len(more) + len(less) <= MOST_DIFFERENT:
+            continue
+        carrying = [of_bar[bar][key] for key in more] + [of_bar[like][key] for key in less]
+        if any(seen.force[n] < LOUD or seen.confidence[n] < SURE_ENOUGH for n in carrying) or _only_moved(more, less):
+            continue
+        parts = [f"{word} the {DRUMS[drum].label.lower()} on {syllable(step, seen.meter)}"
+                 for word, keys in (("with", more), ("without", less)) for drum, step in sorted(keys, key=lambda key: key[1])]
+        made.append(Fact("differing_bar", float(len(parts)), "hits", text=f"Bar {bar + 1} is bar {like + 1} {' and '.join(parts)}.",
+                         about={"bar": str(bar + 1), "like": str(like + 1)}, hit_ids=tuple(seen.hits[n].id for n in carrying)))
+    return made[:MOST_SAID]
+
+
+def _only_moved(more: Collection[tuple[str, int]], less: Collection[tuple[str, int]]) -> bool:
+    """Whether a drum is there and not there on neighbouring steps: the same stroke, read to either side."""
+    return any(drum == other and abs(step - place) <= STEPS // 4 for drum, step in more for other, place in less)
 
 
 def _middle(values: Floats) -> tuple[float, float, float]:
@@ -331,131 +257,3 @@ def _offsets(seen: Seen, swing: Sequence[Fact]) -> list[Fact]:
 def _offset_in_words(drum: str, value: float, spread: float) -> str:
     steady = ", every time" if spread < 2.5 else f", give or take {spread:.0f} ms"
     return f"The {DRUMS[drum].label.lower()} comes {abs(value):.0f} ms {'late' if value > 0 else 'early'}{steady}."
-
-
-def _back_beat(seen: Seen) -> list[Fact]:
-    """Return how much of the snares falls on the beats that answer the first."""
-    snares = seen.of("snare", "clap", "rim")
-    if np.count_nonzero(snares) < FEWEST or seen.meter.beats_per_bar != 4:
-        return []
-    beat = np.mod(seen.step, 4 * STEPS)
-    on = snares & ((beat == STEPS) | (beat == 3 * STEPS))
-    bars = max(1, seen.beats // 4)
-    share = len({(int(step) // STEPS) for step, there in zip(seen.step.tolist(), on.tolist(), strict=True) if there}) / (2.0 * bars)
-    weight = float(seen.force[on].sum() / max(1.0, seen.force[snares].sum()))
-    text = "The snare answers on 2 and 4." if share >= 0.85 and weight > 0.45 else ""
-    return [Fact("back_beat", round(share, 3), "share", 0.0, text, {"drum": "snare"}, seen.ids(on))]
-
-
-def _kick(seen: Seen) -> list[Fact]:
-    """Return the figure that the kick plays in most bars, counted."""
-    kicks = seen.of("kick")
-    per_bar = seen.meter.beats_per_bar * STEPS
-    bars = max(1, seen.beats // seen.meter.beats_per_bar)
-    if np.count_nonzero(kicks) < FEWEST:
-        return []
-    steps = seen.step[kicks]
-    counts = Counter(int(step) % per_bar for step in steps.tolist())
-    figure = sorted(step for step, count in counts.items() if count >= SAME_FIGURE * bars)
-    share = sum(counts[step] for step in figure) / len(steps)
-    if not figure:
-        return []
-    words = ", ".join(syllable(step, seen.meter) for step in figure)
-    always = share > 0.95 and all(counts[step] == bars for step in figure)
-    where = "" if bars == 1 else " in every bar" if always else " in most bars"
-    return [Fact("kick", round(share, 3), "share", 0.0, f"The kick plays {words}{where}.", {"figure": words}, seen.ids(kicks))]
-
-
-def syllable(step: int, meter: Meter) -> str:
-    """Return a step of a bar as it is counted: “2”, “2e”, “2&”, “2a”, or for thirds “2t” and “2l”."""
-    beat, within = step // STEPS + 1, step % STEPS
-    if meter.compound:
-        return f"{beat}" + {0: "", 4: "t", 8: "l"}.get(within, f"+{within}")
-    return f"{beat}" + {0: "", 3: "e", 6: "&", 9: "a", 4: "t", 8: "l"}.get(within, f"+{within}")
-
-
-def _hats(seen: Seen) -> list[Fact]:
-    """Return how often the hats, or whatever keeps time, are struck."""
-    made = []
-    for group in (("hat_closed", "hat_open", "hat_pedal"), ("ride",), ("shaker",)):
-        chosen = seen.of(*group)
-        if np.count_nonzero(chosen) < 2 * FEWEST:
-            continue
-        per_beat = np.count_nonzero(chosen) / max(1, seen.beats)
-        name, note = ("hats", "") if len(group) > 1 else (DRUMS[group[0]].label.lower(), "")
-        rates = {1.0: "quarters", 2.0: "eighths", 4.0: "sixteenths", 3.0: "triplets"}
-        rate = min(rates, key=lambda one: abs(one - per_beat))
-        steady = abs(per_beat - rate) <= 0.12 * rate
-        if steady and not seen.meter.compound:
-            note = f"The {name} keep time in {rates[rate]}." if name.endswith("s") else f"The {name} keeps time in {rates[rate]}."
-        made.append(Fact("hats", round(per_beat, 3), "hits per beat", 0.0, note, {"drum": group[0]}, seen.ids(chosen)))
-    opened = seen.of("hat_open")
-    if np.count_nonzero(opened) > 0:
-        per_bar = seen.meter.beats_per_bar * STEPS
-        places = Counter(int(step) % per_bar for step in seen.step[opened].tolist())
-        words = ", ".join(syllable(step, seen.meter) for step in sorted(places))
-        text = f"The hat opens on {words}." if len(places) <= 3 else ""
-        made.append(Fact("open_hats", float(np.count_nonzero(opened)), "hits", 0.0, text, {"drum": "hat_open"}, seen.ids(opened)))
-    return made
-
-
-def _accents(seen: Seen) -> list[Fact]:
-    """Return how much harder beats are struck than what is between, by drum."""
-    made = []
-    for drum in dict.fromkeys(seen.drums):
-        if DRUMS[drum].family not in (Family.HATS, Family.CYMBALS, Family.EXTRAS):
-            continue
-        chosen = seen.of(drum)
-        on = chosen & (np.mod(seen.step, STEPS) == 0)
-        off = chosen & ~on
-        if min(np.count_nonzero(on), np.count_nonzero(off)) < FEWEST:
-            continue
-        difference = float(seen.force[on].mean() - seen.force[off].mean())
-        error = float(np.sqrt(seen.force[on].var() / on.sum() + seen.force[off].var() / off.sum())) + 1.0
-        said = abs(difference) > max(8.0, SURE * error)
-        where = "on the beat" if difference > 0 else "between the beats"
-        text = f"The {DRUMS[drum].label.lower()} is struck harder {where}: by {abs(difference):.0f} of 127." if said else ""
-        carried = seen.ids(on if difference > 0 else off)
-        made.append(Fact("accent", round(difference, 2), "velocity", round(error, 2), text, {"drum": drum}, carried))
-    return made
-
-
-def _ghosts(seen: Seen) -> list[Fact]:
-    """Return the soft strokes of the snare, and what they lead to."""
-    snares = seen.of("snare", "rim")
-    if np.count_nonzero(snares) < 2:
-        return [Fact("ghosts", 0.0, "hits", about={"drum": "snare"})]
-    loud = float(np.percentile(seen.force[snares], 90))
-    usual = float(np.median(seen.force[snares & (seen.force >= GHOST_SHARE * loud)]))
-    soft = snares & (seen.force < GHOST_SHARE * usual)
-    count = int(np.count_nonzero(soft))
-    text = ""
-    if count:
-        force = float(seen.force[soft].mean())
-        text = (f"{counted(count, 'ghost note')} of the snare, at about {force:.0f} of 127 against {usual:.0f}"
-                f"{_led_to(seen, soft)}.")
-    return [Fact("ghosts", float(count), "hits", 0.0, text, {"drum": "snare"}, seen.ids(soft))]
-
-
-def _led_to(seen: Seen, soft: NDArray[np.bool_]) -> str:
-    """Return what most ghosts lead to: the beat that comes next after them."""
-    per_bar = seen.meter.beats_per_bar
-    next_beats = Counter(int(np.floor(at + 0.999)) % per_bar + 1 for at in seen.at[soft].tolist())
-    common = [beat for beat, count in next_beats.most_common(2) if count >= 2]
-    return f"; most lead into {' and '.join(f'beat {beat}' for beat in sorted(common))}" if common else ""
-
-
-def _density(seen: Seen) -> list[Fact]:
-    """Return how many strokes a bar has, and how much of it is syncopated (Longuet-Higgins and Lee, 1984)."""
-    bars = max(1, seen.beats // seen.meter.beats_per_bar)
-    made = [Fact("density", round(len(seen.hits) / bars, 3), "hits per bar")]
-    if not seen.meter.compound and seen.hits:
-        made.append(Fact("syncopation", round(_syncopation(seen), 3), "per bar"))
-    return made
-
-
-def _syncopation(seen: Seen) -> float:
-    """Return the syncopation of kick and snare a bar."""
-    chosen = seen.of("kick", "snare", "clap", "rim")
-    struck = np.round(seen.step[chosen] / 3.0).astype(int).tolist()
-    return syncopation(struck, beats=seen.beats, beats_per_bar=seen.meter.beats_per_bar)

@@ -16,11 +16,7 @@ from bompla.model.drums import DRUMS, Family
 
 RIGHT, LEFT = "R", "L"
 HANDS = (RIGHT, LEFT)
-PLACES_M = {
-    "hat_closed": -0.45, "hat_open": -0.45, "crash": -0.35, "snare": -0.10, "rim": -0.10, "clap": -0.10, "tom_high": -0.05, "tom_mid": 0.20,
-    "ride": 0.50, "tom_low": 0.45,
-}
-"""Where the drums stand for a right-handed player, from left to right in metres."""
+PLACES_M = {key: drum.place_m for key, drum in DRUMS.items() if drum.place_m is not None}
 
 TOGETHER_S = 0.020
 EASY_S = 0.14
@@ -53,14 +49,9 @@ class _Way:
     hands: tuple[tuple[int, str], ...] = ()
 
 
-def by_hand(drum: str) -> bool:
-    """Whether a drum is struck with a hand that sits at the kit."""
-    return drum in PLACES_M and not DRUMS[drum].foot and DRUMS[drum].family is not Family.EXTRAS
-
-
 def sticking(strokes: Sequence[Stroke], loop_s: float) -> dict[int, str]:
     """Return `RIGHT` or `LEFT` for each stroke's hit, for a loop so long; of more than two strokes at once, the rest have none."""
-    ordered = sorted((stroke for stroke in strokes if by_hand(stroke.drum)), key=lambda stroke: stroke.at_s)
+    ordered = sorted((stroke for stroke in strokes if stroke.drum in PLACES_M), key=lambda stroke: stroke.at_s)
     groups = [list(own) for _, own in groupby(ordered, key=_together())]
     ways = [_Way(0.0, (None, None))]
     for turn in range(2):  # the second time round comes from the end of the first
@@ -72,11 +63,11 @@ def sticking(strokes: Sequence[Stroke], loop_s: float) -> dict[int, str]:
                 kept.setdefault(way.last, way)
             ways = list(kept.values())[:BEAM]
     hands: dict[int, str] = {}
-    way: _Way | None = ways[0]
+    best: _Way | None = ways[0]
     for _ in groups:
-        assert way is not None
-        hands |= dict(way.hands)
-        way = way.before
+        if best is not None:
+            hands |= dict(best.hands)
+            best = best.before
     return hands
 
 

@@ -59,7 +59,8 @@ class Drum:
 
     From the confidence `sure_from` on it is played: less than even, since leaving out what is there costs as much as adding what is not,
     and half of the F-measure to be reached is where the two balance; measured on loops for checking. A drum `for_once` opens a part or
-    fills its end, so that no other bar has it says nothing. A `foot` plays it.
+    fills its end, so that no other bar has it says nothing. A `foot` plays it; a hand does where it stands at `place_m`, from left to
+    right in metres for a right-handed player, or at no place of a kit.
     """
 
     key: str
@@ -74,6 +75,7 @@ class Drum:
     for_once: bool = False
     foot: bool = False
     staff: str = "C5"
+    place_m: float | None = None
 
     @property
     def band(self) -> Band:
@@ -85,17 +87,19 @@ class Drum:
 
 _TABLE = (
     Drum("kick", "Kick", Family.DRUMS, 36, Notehead.OVAL, "K", (35,), sure_from=0.5, foot=True, staff="F4"),
-    Drum("tom_low", "Low tom", Family.DRUMS, 45, Notehead.OVAL_SLASHED, "L", (41, 43), sure_from=0.3, for_once=True, staff="A4"),
-    Drum("tom_mid", "Mid tom", Family.DRUMS, 47, Notehead.OVAL_SLASHED, "M", sure_from=0.4, for_once=True, staff="D5"),
-    Drum("tom_high", "High tom", Family.DRUMS, 50, Notehead.OVAL_SLASHED, "T", (48,), sure_from=0.4, for_once=True, staff="E5"),
-    Drum("snare", "Snare", Family.SNARES, 38, Notehead.OVAL, "S", (40,), sure_from=0.4, staff="C5"),
-    Drum("rim", "Rim", Family.SNARES, 37, Notehead.CROSS_BELOW, "R", sure_from=0.4, staff="C5"),
-    Drum("clap", "Clap", Family.SNARES, 39, Notehead.SQUARE, "C", sure_from=0.35, staff="C5"),
-    Drum("hat_closed", "Closed hat", Family.HATS, 42, Notehead.CROSS, "H", choke_set=1, staff="G5"),
+    Drum("tom_low", "Low tom", Family.DRUMS, 45, Notehead.OVAL_SLASHED, "L", (41, 43),
+         sure_from=0.3, for_once=True, staff="A4", place_m=0.45),
+    Drum("tom_mid", "Mid tom", Family.DRUMS, 47, Notehead.OVAL_SLASHED, "M", sure_from=0.4, for_once=True, staff="D5", place_m=0.2),
+    Drum("tom_high", "High tom", Family.DRUMS, 50, Notehead.OVAL_SLASHED, "T", (48,),
+         sure_from=0.4, for_once=True, staff="E5", place_m=-0.05),
+    Drum("snare", "Snare", Family.SNARES, 38, Notehead.OVAL, "S", (40,), sure_from=0.4, staff="C5", place_m=-0.1),
+    Drum("rim", "Rim", Family.SNARES, 37, Notehead.CROSS_BELOW, "R", sure_from=0.4, staff="C5", place_m=-0.1),
+    Drum("clap", "Clap", Family.SNARES, 39, Notehead.SQUARE, "C", sure_from=0.35, staff="C5", place_m=-0.1),
+    Drum("hat_closed", "Closed hat", Family.HATS, 42, Notehead.CROSS, "H", choke_set=1, staff="G5", place_m=-0.45),
     Drum("hat_pedal", "Pedal hat", Family.HATS, 44, Notehead.CROSS_BELOW, "P", choke_set=1, foot=True, staff="D4"),
-    Drum("hat_open", "Open hat", Family.HATS, 46, Notehead.CROSS_CIRCLED, "O", choke_set=1, staff="G5"),
-    Drum("ride", "Ride", Family.CYMBALS, 51, Notehead.DIAMOND, "D", (53, 59), staff="F5"),
-    Drum("crash", "Crash", Family.CYMBALS, 49, Notehead.STAR, "X", (52, 55, 57), sure_from=0.35, for_once=True, staff="A5"),
+    Drum("hat_open", "Open hat", Family.HATS, 46, Notehead.CROSS_CIRCLED, "O", choke_set=1, staff="G5", place_m=-0.45),
+    Drum("ride", "Ride", Family.CYMBALS, 51, Notehead.DIAMOND, "D", (53, 59), staff="F5", place_m=0.5),
+    Drum("crash", "Crash", Family.CYMBALS, 49, Notehead.STAR, "X", (52, 55, 57), sure_from=0.35, for_once=True, staff="A5", place_m=-0.35),
     Drum("shaker", "Shaker", Family.EXTRAS, 82, Notehead.TRIANGLE, "Y", (69, 70), staff="B5"),
     Drum("perc", "Percussion", Family.EXTRAS, 56, Notehead.SQUARE, "U", for_once=True, staff="B4"),
 )

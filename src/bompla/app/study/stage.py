@@ -30,7 +30,8 @@ from bompla.audio.clip import Clip
 from bompla.errors import BomplaError
 from bompla.export.engrave import Engraved
 from bompla.groove.lesson import LessonStep, lesson_of
-from bompla.groove.read import Fact, GrooveRead, read_groove
+from bompla.groove.read import GrooveRead, read_groove
+from bompla.groove.seen import Fact
 from bompla.groove.sound_difference import SoundDifference, sound_difference
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document
