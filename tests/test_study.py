@@ -245,6 +245,32 @@ def test_a_sentence_lights_its_hits_and_plays_them_alone(studying: Any, qtbot: A
     stage.grab()
 
 
+def test_heights_mean_late_and_hard_and_small_pictures_count_and_measure(studying: Any) -> None:
+    study, document = studying.study, studying.session.store.document
+    late, hits = study.studied.read.late_ms, {hit.id: hit for hit in pattern_of(document).hits}
+    study.views.click("offset")
+    lane = [hit for hit in hits.values() if hit.id in late and document.pad(hit.pad_id).drum == "snare"]
+    by_height = sorted(lane, key=lambda hit: study.steps.place(document, hit).y())
+    assert [late[hit.id] for hit in by_height] == sorted(late[hit.id] for hit in lane), "early above, late below"
+    study.views.click("velocity")
+    by_height = sorted(lane, key=lambda hit: study.steps.place(document, hit).y())
+    assert [hit.velocity for hit in by_height] == sorted((hit.velocity for hit in lane), reverse=True)
+    study.small.click("density")
+    counts = [sum(4 * bar - 0.1 <= hit.at_beats < 4 * bar + 3.9 for hit in hits.values()) for bar in range(4)]
+    assert study.density.accessibleDescription() == ", ".join(f"bar {n}: {count}" for n, count in enumerate(counts, 1))
+    picture = study.density.grab().toImage()
+    tall = [sum(picture.pixelColor(round(study.density.column(bar).center().x()), y) != picture.pixelColor(2, 2)
+                for y in range(18, picture.height() - 24)) for bar in range(4)]
+    assert np.argsort(tall).tolist()[-1] == int(np.argmax(counts)), "the busiest bar is the tallest"
+    heard: list[int] = []
+    study.density.chosen.connect(heard.append)
+    QTest.mouseClick(study.density, Qt.MouseButton.LeftButton, pos=study.density.column(2).center().toPoint())
+    assert heard == [2]
+    study.small.click("swing")
+    assert study.swing.accessibleDescription().startswith("eighths: ")
+    assert study.swing.x_at(50.0) < study.swing.x_at(66.7)
+
+
 def test_differences_are_stepped_through_mended_and_undone(studying: Any, qtbot: Any) -> None:
     stage, session = studying.study, studying.session
     document = session.store.document

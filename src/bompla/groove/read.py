@@ -34,11 +34,17 @@ MOST_DIFFERENT, LOUD, SURE_ENOUGH, MOST_SAID = 2, 50.0, 0.8, 3
 
 @dataclass(frozen=True, eq=False)
 class GrooveRead:
-    """All facts of a pattern, a letter a bar, and how alike each two bars are, shape (bars, bars), from 0 to 1."""
+    """All facts of a pattern, a letter a bar, and how alike each two bars are, shape (bars, bars), from 0 to 1.
+
+    `late_ms` has for each hit how far it is behind its place, as far as that is known; `second_places` for each level of swing where the
+    second notes of pairs fall, in per cent of the pair.
+    """
 
     facts: tuple[Fact, ...]
     form: str
     likeness: Floats
+    late_ms: Mapping[int, float]
+    second_places: Mapping[str, tuple[float, ...]]
 
     def sentences(self) -> list[Fact]:
         """Return the facts that are said."""
@@ -56,9 +62,12 @@ def read_groove(document: Document) -> GrooveRead:
     facts = [*_basics(document, seen, form, likeness)]
     swing = _swing(seen)
     facts += swing
-    facts += _offsets(seen, swing)
+    late = _expected(seen, swing)
+    facts += _offsets(seen, late)
     facts += [*_differing_bars(seen, form), *facts_of_drums(seen), *facts_of_hands(seen)]
-    return GrooveRead(tuple(facts), form, likeness)
+    placed = zip(seen.hits, (late - _centre(seen, late)).tolist(), seen.timed.tolist(), strict=True)
+    by_hit = {hit.id: ms for hit, ms, known in placed if known}
+    return GrooveRead(tuple(facts), form, likeness, by_hit, {} if seen.meter.compound else _second_places(seen))
 
 
 def _form(seen: Seen) -> tuple[str, Floats]:
@@ -167,9 +176,7 @@ def _swing(seen: Seen) -> list[Fact]:
     for level, length in LEVELS.items():
         for drum in ("all", *dict.fromkeys(seen.drums)):
             chosen = seen.timed_of(drum)
-            place = np.mod(seen.at, length) / length
-            second = chosen & (place > 0.42) & (place < 0.73)
-            first = chosen & ((place < 0.2) | (place > 0.88))
+            place, first, second = _pairs(seen, chosen, length)
             if np.count_nonzero(second) < FEWEST:
                 continue
             shift = _shift_of_firsts(seen, first, second, place) if np.count_nonzero(first) >= FEWEST else 0.0
@@ -179,6 +186,22 @@ def _swing(seen: Seen) -> list[Fact]:
             swung = middle - 50.0 > max(LEAST_SWING, SURE * error) and _in_one_place(100.0 * place[second])
             made.append(Fact("swing", round(middle, 2), "%", round(spread, 2), _swing_in_words(drum, level, middle, swung=swung),
                              {"drum": drum, "level": level}, seen.ids(second)))
+    return made
+
+
+def _pairs(seen: Seen, chosen: NDArray[np.bool_], length: float) -> tuple[Floats, NDArray[np.bool_], NDArray[np.bool_]]:
+    """Return where hits fall in pairs so many beats long, as a share, and which of those chosen may be first and second notes."""
+    place = np.mod(seen.at, length) / length
+    return place, chosen & ((place < 0.2) | (place > 0.88)), chosen & (place > 0.42) & (place < 0.73)
+
+
+def _second_places(seen: Seen) -> dict[str, tuple[float, ...]]:
+    """Return where the second notes of pairs fall, by level, against the first ones, in per cent of the pair."""
+    made = {}
+    for level, length in LEVELS.items():
+        place, first, second = _pairs(seen, seen.timed_of("all"), length)
+        shift = _shift_of_firsts(seen, first, second, place) if np.count_nonzero(first) >= FEWEST else 0.0
+        made[level] = tuple((100.0 * (place[second] - shift)).tolist())
     return made
 
 
@@ -230,17 +253,10 @@ def _places_of_a_beat(swung: Mapping[str, float]) -> list[float]:
     return [0.0, 0.5 * half, eighth, 0.5 + 0.5 * half, 1.0]
 
 
-def _offsets(seen: Seen, swing: Sequence[Fact]) -> list[Fact]:
+def _offsets(seen: Seen, late: Floats) -> list[Fact]:
     """Return how far ahead or behind each drum is, against the grid and against the hats."""
-    late = _expected(seen, swing)
-    usual = {drum: late[seen.timed_of(drum)] for drum in dict.fromkeys(seen.drums) if np.count_nonzero(seen.of(drum)) >= FEWEST}
-    if not usual:
-        return []
-    middles = {drum: _middle(values) for drum, values in usual.items()}
-    weights = np.array([len(values) for values in usual.values()], dtype=float)
-    order = np.argsort([middle for middle, _, _ in middles.values()])
-    ranked = np.cumsum(weights[order])
-    centre = [middle for middle, _, _ in middles.values()][int(order[int(np.searchsorted(ranked, ranked[-1] / 2.0))])]
+    middles = _middles(seen, late)
+    centre = _centre(seen, late)
     hats = next((drum for drum in ("hat_closed", "ride", "shaker", "hat_pedal") if drum in middles), "")
     made = []
     for drum, (middle, spread, error) in middles.items():
@@ -252,6 +268,23 @@ def _offsets(seen: Seen, swing: Sequence[Fact]) -> list[Fact]:
             made.append(Fact("offset", round(middle - middles[hats][0], 2), "ms", round(float(np.hypot(spread, middles[hats][1])), 2), "",
                              {"drum": drum, "against": hats}, seen.ids(seen.of(drum))))
     return made
+
+
+def _middles(seen: Seen, late: Floats) -> dict[str, tuple[float, float, float]]:
+    """Return the median, spread and error of how late each drum is that has hits enough."""
+    return {drum: _middle(late[seen.timed_of(drum)]) for drum in dict.fromkeys(seen.drums) if np.count_nonzero(seen.of(drum)) >= FEWEST}
+
+
+def _centre(seen: Seen, late: Floats) -> float:
+    """Return how late the grid is that most hits lie on: the median of the drums, each as heavy as it has hits."""
+    middles = _middles(seen, late)
+    if not middles:
+        return 0.0
+    weights = np.array([np.count_nonzero(seen.timed_of(drum)) for drum in middles], dtype=float)
+    values = [middle for middle, _, _ in middles.values()]
+    order = np.argsort(values)
+    ranked = np.cumsum(weights[order])
+    return values[int(order[int(np.searchsorted(ranked, ranked[-1] / 2.0))])]
 
 
 def _offset_in_words(drum: str, value: float, spread: float) -> str:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
+import numpy as np
 from PyQt6.QtCore import QByteArray, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtSvg import QSvgRenderer
@@ -15,16 +16,23 @@ from bompla.app.ui.noteheads import draw_head
 from bompla.export.engrave import Engraved
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import EARLY_BEATS
-from bompla.groove.read import GrooveRead
+from bompla.groove.read import KNOWN_MS, GrooveRead
 from bompla.model.detected_pattern import pattern_meter
 from bompla.model.document import Document, Hit
 
 LABEL, SIDE = 92.0, 12.0
 NO_LIKENESS = 0.12
+VIEWS = {"place": "where each hit falls, as large as it is hard", "offset": "how early or late each hit is",
+         "velocity": "how hard each hit is"}
+MOST_LATE_MS, LANE_SHARE = 20.0, 0.42
 
 
 class StepPicture(QWidget):
-    """Hits of all bars laid over one: a lane a pad, each hit where it falls, as large as it is hard; those of a sentence are lit."""
+    """Hits of all bars laid over one, a lane a pad; those of a sentence are lit.
+
+    Seen by `place` each hit is where it falls, as large as it is hard; by `offset` its height is how early (above) or late it is, with
+    what is too little to be known as a band; by `velocity` its height is how hard it is. Bars across are the middle of a step.
+    """
 
     heard = pyqtSignal(int)
 
@@ -34,6 +42,8 @@ class StepPicture(QWidget):
         self._lit: frozenset[int] = frozenset()
         self._beat = -1.0
         self._marked: tuple[str, float] | None = None
+        self._late_ms: Mapping[int, float] = {}
+        self.view = "place"
         self.setMinimumHeight(150)
         self.setMouseTracking(True)
         self.setAccessibleName("Where each hit falls in the bar, and how hard")
@@ -41,6 +51,17 @@ class StepPicture(QWidget):
     def light(self, hit_ids: Sequence[int]) -> None:
         """Light some hits; none lights all."""
         self._lit, self._marked = frozenset(hit_ids), None
+        self.update()
+
+    def show_view(self, view: str) -> None:
+        """Show hits by one of `VIEWS`."""
+        self.view = view
+        self.setAccessibleDescription(VIEWS[view])
+        self.update()
+
+    def show_read(self, read: GrooveRead) -> None:
+        """Take how late each hit is."""
+        self._late_ms = read.late_ms
         self.update()
 
     def mark(self, drum: str, at_beats: float) -> None:
@@ -60,10 +81,17 @@ class StepPicture(QWidget):
         within = (hit.at_beats + EARLY_BEATS) % per_bar - EARLY_BEATS
         tall = area.height() / max(1, len(lanes))
         row = lanes.index(hit.pad_id)
-        bar = int((hit.at_beats + EARLY_BEATS) // per_bar)
-        spread = (bar % 5 - 2) * min(4.0, tall / 9.0)
         x = area.left() + area.width() * (within + EARLY_BEATS) / (per_bar + 2 * EARLY_BEATS)
-        return QPointF(x, area.top() + (row + 0.5) * tall + spread)
+        return QPointF(x, area.top() + (row + 0.5) * tall + self._height(hit, per_bar) * tall)
+
+    def _height(self, hit: Hit, per_bar: int) -> float:
+        """Return how far below the middle of its lane a hit is drawn, as a share of the lane."""
+        if self.view == "offset":
+            return LANE_SHARE * float(np.clip(self._late_ms.get(hit.id, 0.0) / MOST_LATE_MS, -1.0, 1.0))
+        if self.view == "velocity":
+            return LANE_SHARE * (1.0 - 2.0 * hit.velocity / 127.0)
+        bar = int((hit.at_beats + EARLY_BEATS) // per_bar)
+        return (bar % 5 - 2) / 13.0
 
     def _area(self) -> QRectF:
         return QRectF(LABEL, 20.0, self.width() - LABEL - SIDE, self.height() - 28.0)
@@ -89,6 +117,7 @@ class StepPicture(QWidget):
                 painter.setPen(theme().colour("dim"))
                 painter.drawText(QPointF(x - 3.0, area.top() - 5.0), str(step // steps + 1))
         tall = area.height() / max(1, len(lanes))
+        self._paint_scale(painter, len(lanes), area)
         for row, pad_id in enumerate(lanes):
             pad = document.pad(pad_id)
             y = area.top() + (row + 0.5) * tall
@@ -97,16 +126,45 @@ class StepPicture(QWidget):
             name = painter.fontMetrics().elidedText(pad.name, Qt.TextElideMode.ElideRight, int(LABEL - 26.0))
             painter.drawText(QRectF(22.0, y - 10.0, LABEL - 26.0, 20.0), Qt.AlignmentFlag.AlignVCenter, name)
         painter.setPen(Qt.PenStyle.NoPen)
+        by_step: dict[tuple[int, int], list[QPointF]] = {}
         for hit in felt_pattern(document):
-            if hit.pad_id in lanes:
-                lit = not self._lit or hit.id in self._lit
-                painter.setBrush(theme().drum(document.pad(hit.pad_id).drum, 0.85 if lit else NO_LIKENESS))
-                size = 2.0 + 5.0 * hit.velocity / 127.0
-                painter.drawEllipse(self.place(document, hit), size, size)
+            if hit.pad_id not in lanes or (self.view == "offset" and hit.id not in self._late_ms):
+                continue
+            lit = not self._lit or hit.id in self._lit
+            painter.setBrush(theme().drum(document.pad(hit.pad_id).drum, 0.85 if lit else NO_LIKENESS))
+            size = 2.0 + 5.0 * hit.velocity / 127.0 if self.view == "place" else 3.5
+            place = self.place(document, hit)
+            painter.drawEllipse(place, size, size)
+            by_step.setdefault((hit.pad_id, round(hit.at_beats * 12) % (12 * meter.beats_per_bar)), []).append(place)
+        if self.view != "place":
+            for places in by_step.values():
+                x, y = (float(np.median([getattr(place, axis)() for place in places])) for axis in ("x", "y"))
+                painter.fillRect(QRectF(x - 9.0, y - 1.0, 18.0, 2.0), theme().colour("paper"))
         self._paint_mark(painter, document, lanes, area)
         if self._beat >= 0.0:
             x = area.left() + area.width() * (self._beat + EARLY_BEATS) / (meter.beats_per_bar + 2 * EARLY_BEATS)
             painter.fillRect(QRectF(x, area.top(), 1.5, area.height()), theme().colour("signal"))
+
+    def _paint_scale(self, painter: QPainter, lanes: int, area: QRectF) -> None:
+        """Draw what heights mean: the grid and what is too near it to be known, or how hard a stroke can be."""
+        tall = area.height() / max(1, lanes)
+        if self.view == "place":
+            return
+        painter.setFont(theme().font(12))
+        for row in range(lanes):
+            middle = area.top() + (row + 0.5) * tall
+            if self.view == "offset":
+                known = LANE_SHARE * tall * KNOWN_MS / MOST_LATE_MS
+                painter.fillRect(QRectF(area.left(), middle - known, area.width(), 2.0 * known), theme().colour("raised"))
+            else:
+                painter.setPen(QPen(theme().colour("faint_line"), 1.0))
+                painter.drawLine(QPointF(area.left(), middle + LANE_SHARE * tall), QPointF(area.right(), middle + LANE_SHARE * tall))
+        painter.setPen(theme().colour("dim"))
+        top, foot = (f"{MOST_LATE_MS:.0f} ms early", "late") if self.view == "offset" else ("127", "1")
+        painter.drawText(QRectF(area.right() - 90.0, area.top() + 0.5 * tall - LANE_SHARE * tall - 8.0, 90.0, 16.0),
+                         Qt.AlignmentFlag.AlignRight, top)
+        painter.drawText(QRectF(area.right() - 90.0, area.top() + 0.5 * tall + LANE_SHARE * tall - 8.0, 90.0, 16.0),
+                         Qt.AlignmentFlag.AlignRight, foot)
 
     def _paint_mark(self, painter: QPainter, document: Document, lanes: list[int], area: QRectF) -> None:
         row = next((n for n, pad_id in enumerate(lanes) if self._marked and document.pad(pad_id).drum == self._marked[0]), -1)

@@ -23,6 +23,7 @@ from bompla.app.study.lesson_panel import LessonPanel
 from bompla.app.study.near_panel import NearPanel
 from bompla.app.study.pictures import BarsPicture, PaperPicture, StepPicture
 from bompla.app.study.sides import ORIGINAL, Side, repeated, side_of
+from bompla.app.study.small_pictures import DensityPicture, SwingPicture
 from bompla.app.study.strip import DifferenceStrip
 from bompla.app.ui.controls import Chips, Facts, Panel, button, clear_layout, scrolling
 from bompla.app.ui.sentence import Sentence
@@ -43,6 +44,7 @@ if TYPE_CHECKING:  # it brings SciPy, which the window does without until someth
 
 WAIT_MS = 120
 WIDE = 340
+SMALL = {"alike": "alike", "density": "hits", "swing": "swing"}
 MODES = {"words": "In words", "compare": "Compared", "layers": "In layers", "ear": "By ear", "shelf": "On the shelf"}
 
 
@@ -157,9 +159,14 @@ class StudyStage(Stage):
         column = QVBoxLayout(whole)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(9)
-        steps = Panel("Where each hit falls, and how hard · all bars over one")
+        steps = Panel("All bars over one")
         self.steps = StepPicture(self.session)
         self.steps.heard.connect(self._hear_pad)
+        self.views = Chips("What the picture shows")
+        self.views.offer([("place", "place"), ("offset", "offset"), ("velocity", "velocity")], "place",
+                         tip="Place: where each hit falls, as large as it is hard. Offset: how early or late. Velocity: how hard")
+        self.views.chosen.connect(lambda view: self.steps.show_view(str(view)))
+        steps.title_row(self.views)
         steps.body.addWidget(self.steps, 1)
         column.addWidget(steps, 3)
         self._strip_panel = Panel("Where original and pattern differ as they sound · time across, low to high")
@@ -168,10 +175,18 @@ class StudyStage(Stage):
         self._strip_panel.body.addWidget(self.strip)
         column.addWidget(self._strip_panel)
         row = QHBoxLayout()
-        bars = Panel("Which bars are alike")
-        self.bars = BarsPicture()
+        bars = Panel()
+        self.bars, self.density, self.swing = BarsPicture(), DensityPicture(), SwingPicture()
         self.bars.chosen.connect(self._hear_bar)
-        bars.body.addWidget(self.bars, 1)
+        self.density.chosen.connect(self._hear_bar)
+        self.small = Chips("Which picture of the bars")
+        self.small.offer(list(SMALL.items()), "alike", tip="Which bars are alike; how many hits each has; where second notes of pairs fall")
+        bars.body.addWidget(self.small, 0, Qt.AlignmentFlag.AlignLeft)
+        stack = QStackedWidget()
+        for picture in (self.bars, self.density, self.swing):
+            stack.addWidget(picture)
+        self.small.chosen.connect(lambda key: stack.setCurrentIndex(list(SMALL).index(str(key))))
+        bars.body.addWidget(stack, 1)
         row.addWidget(bars, 2)
         paper = Panel("On paper · click a bar to hear it")
         self.paper = PaperPicture()
@@ -259,6 +274,7 @@ class StudyStage(Stage):
         per_bar = pattern_meter(document).beats_per_bar
         self.steps.show_beat(beat % per_bar)
         self.bars.show_bar(int(beat // per_bar))
+        self.density.show_bar(int(beat // per_bar))
         self.paper.show_bar(int(beat // per_bar))
         if self.mode == "compare":
             self.strip.show_share(beat / document.loop.beats)
@@ -364,6 +380,9 @@ class StudyStage(Stage):
         fresh = self._studied is None or self._studied.document is not studied.document
         self._studied = studied
         self.bars.show_read(studied.read)
+        self.steps.show_read(studied.read)
+        self.swing.show_read(studied.read)
+        self.density.show_document(studied.document)
         if fresh:
             clear_layout(self.sentences)
             for fact in studied.read.sentences():
