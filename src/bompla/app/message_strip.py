@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QWidget
 
 from bompla.app.messages import Message, Weight
 from bompla.app.project.project_state import Work
@@ -28,6 +28,8 @@ class MessageStrip(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         row = QHBoxLayout(self)
         row.setContentsMargins(14, 6, 14, 6)
+        self.picture = QLabel()
+        row.addWidget(self.picture)
         self.text = label("", "value")
         self.text.setWordWrap(True)
         row.addWidget(self.text, 1)
@@ -65,8 +67,8 @@ class MessageStrip(QWidget):
 
     def height_for(self, width: int) -> int:
         """Return how tall it is at a width: as its text asks, and never lower than its buttons."""
-        beside = sum(one.sizeHint().width() + 8 for one in (self.progress, self.cancel, self.mend, self.other, self.close_button)
-                     if not one.isHidden())
+        row = (self.picture, self.progress, self.cancel, self.mend, self.other, self.close_button)
+        beside = sum(one.sizeHint().width() + 8 for one in row if not one.isHidden())
         return max(LOWEST_PX, self.text.heightForWidth(max(120, width - beside - 40)) + 16)
 
     def show_message(self, message: Message) -> None:
@@ -107,6 +109,7 @@ class MessageStrip(QWidget):
         self.setVisible(work is not None or message is not None)
         self.progress.setVisible(work is not None)
         self.cancel.setVisible(work is not None)
+        self.picture.setVisible(work is None and message is not None and message.picture is not None)
         self.close_button.setVisible(work is None)
         self.mend.setVisible(work is None and message is not None and message.action is not None)
         self.other.setVisible(work is None and message is not None and message.other_action is not None)
@@ -115,6 +118,8 @@ class MessageStrip(QWidget):
             self.progress.setValue(round(100 * work.share))
         elif message is not None:
             self.text.setText(message.text)
+            if message.picture is not None:
+                self.picture.setPixmap(message.picture)
             self.mend.setText(message.button)
             self.mend.setAccessibleName(message.button)
             self.other.setText(message.other_button)

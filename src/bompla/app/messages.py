@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtGui import QPixmap
 
 
 class Weight(StrEnum):
@@ -18,7 +19,7 @@ class Weight(StrEnum):
 
 @dataclass(frozen=True)
 class Message:
-    """A sentence for the user, and what can be done about it: the words of a button and what it does, and of another."""
+    """A sentence for the user, and what can be done about it: the words of a button and what it does, and of another; with a picture."""
 
     text: str
     weight: Weight
@@ -26,6 +27,7 @@ class Message:
     action: Callable[[], object] | None = None
     other_button: str = ""
     other_action: Callable[[], object] | None = None
+    picture: QPixmap | None = None
 
 
 class MessageHub(QObject):
@@ -46,9 +48,10 @@ class MessageHub(QObject):
         """Tell the user what went wrong, with what can be done about it."""
         self._post(Message(text, Weight.TROUBLE, button, action))
 
-    def ask(self, text: str, *, button: str, action: Callable[[], object], other_button: str, other_action: Callable[[], object]) -> None:
+    def ask(self, text: str, *, button: str, action: Callable[[], object], other_button: str, other_action: Callable[[], object],
+            picture: QPixmap | None = None) -> None:
         """Ask the user which of two things to do; the answer can wait."""
-        self._post(Message(text, Weight.NOTE, button, action, other_button, other_action))
+        self._post(Message(text, Weight.NOTE, button, action, other_button, other_action, picture))
 
     def listen(self) -> list[Message]:
         """Begin to listen, and return what was said before."""

@@ -50,13 +50,17 @@ class Written:
 
 @dataclass(frozen=True)
 class Left:
-    """What a session left: its folder, the project's name, its last edit in seconds since 1970, how many edits, where it is saved."""
+    """What a session left: its folder, the project's name, its last edit in seconds since 1970, how many edits, where it is saved.
+
+    `document` is what was shown.
+    """
 
     folder: Path
     title: str
     at: float
     edits: int
     path: str
+    document: Document
 
 
 def journals_folder() -> Path:
@@ -130,7 +134,7 @@ def left_behind(folder: Path) -> list[Left]:
         last = _last(journal)
         if last is not None:
             at = (journal / EDITS).stat().st_mtime
-            found.append(Left(journal, last.documents[last.current].title, at, last.edits, last.path))
+            found.append(Left(journal, last.documents[last.current].title, at, last.edits, last.path, last.documents[last.current]))
     return sorted(found, key=lambda one: -one.at)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -13,7 +12,7 @@ from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.controls import start_drag
 from bompla.app.ui.gesture import GestureWidget
-from bompla.app.ui.raster import marks_pixmap
+from bompla.app.ui.pattern_map import pattern_map
 from bompla.model.detected_pattern import detected_pattern, pattern_of
 from bompla.model.document import Document, Variation
 
@@ -173,22 +172,10 @@ class VariationCards(GestureWidget):
         wanted = (variation.hits, document.pads, round(area.width()), variation.bars, theme().palette)
         waits = known is not None and self._session.store.previewing and known[0][2:] == wanted[2:]
         if known is None or not (waits or all(a is b or a == b for a, b in zip(known[0], wanted, strict=True))):
-            pixmap = self._drawn_map(document, variation, area)
+            pixmap = pattern_map(document, variation, area.width(), area.height(), ratio=self.devicePixelRatioF())
             known = (wanted, pixmap)
             self._maps[variation.letter] = known
         return known[1]
-
-    def _drawn_map(self, document: Document, variation: Variation, area: QRectF) -> QPixmap:
-        rows = {pad.id: n for n, pad in enumerate(sorted(document.pads, key=lambda p: -p.slot))}
-        colours = {pad.id: [theme().drum(pad.drum, 0.4 + 0.15 * quarter).rgba() for quarter in range(4)] for pad in document.pads}
-        beats = document.beats_of(variation)
-        hits = [hit for hit in variation.hits if 0.0 <= hit.at_beats < beats and hit.pad_id in rows]
-        ratio = self.devicePixelRatioF()
-        height = area.height() / max(1, len(rows))
-        return marks_pixmap(
-            np.array([hit.at_beats for hit in hits]) / beats * area.width(), np.array([rows[hit.pad_id] for hit in hits]) * height,
-            np.array([colours[hit.pad_id][hit.velocity // 32] for hit in hits], np.uint32),
-            width=area.width(), height=area.height(), mark=(2.0, max(1.5, height - 1.5)), ratio=ratio)
 
     def _index_at(self, point: QPointF) -> int:
         document = self._session.store.document

@@ -7,9 +7,13 @@ from pathlib import Path
 
 from bompla.app.project.project_state import loaded_of
 from bompla.app.project.session import Session
+from bompla.app.ui.pattern_map import pattern_map
 from bompla.errors import BomplaError
 from bompla.formats.journal import Left, journals_folder, left_behind, put_away, recovered, tidy
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.wording import counted
+
+PICTURE_SIZE = (110.0, 32.0)
 
 
 def offer_recovery(session: Session, folder: Path | None = None) -> bool:
@@ -24,9 +28,11 @@ def offer_recovery(session: Session, folder: Path | None = None) -> bool:
         return False
     newest = left[0]
     more = f" {counted(len(left) - 1, 'older one')} can be had with “bompla recover”." if len(left) > 1 else ""
+    shown = newest.document
+    picture = pattern_map(shown, pattern_of(shown), *PICTURE_SIZE)
     session.hub.ask(f"“{newest.title}” was left with {counted(newest.edits, 'unsaved edit')}, {_when(newest.at)}.{more}",
                     button="Go on", action=lambda: _go_on(session, newest),
-                    other_button="Put away", other_action=lambda: _put_away(session, newest))
+                    other_button="Put away", other_action=lambda: _put_away(session, newest), picture=picture)
     return True
 
 
