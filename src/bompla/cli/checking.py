@@ -44,6 +44,7 @@ def check(files: tuple[Path, ...], as_json: bool) -> None:
 def checked(path: Path) -> dict[str, object]:
     """Return what a file is, having made all that it plays; raises BomplaError with what is wrong."""
     from bompla.formats.project import SUFFIX, open_project
+    from bompla.model.wording import counted
     from bompla.render.bake import bake
     from bompla.render.events import BakeRequest
 
@@ -53,8 +54,11 @@ def checked(path: Path) -> dict[str, object]:
         for document, clip in project.sources:
             baked = bake(BakeRequest(document, clip, clip.sample_rate, project.borrowed))
             hits += len(baked.events)
-        return {"path": str(path), "ok": True, "what": f"a project of {len(project.sources)} sounds, {hits} hits play"}
+        what = f"a project of {counted(len(project.sources), 'sound')}, {counted(hits, 'hit')} in it"
+        return {"path": str(path), "ok": True, "what": what}
     from bompla.audio.files import read_clip
+    from bompla.model.wording import counted
 
     clip = read_clip(path)
-    return {"path": str(path), "ok": True, "what": f"{clip.duration_s:.2f} s of sound, {clip.channels} channels at {clip.sample_rate} Hz"}
+    what = f"{clip.duration_s:.2f} s of sound, {counted(clip.channels, 'channel')} at {clip.sample_rate} Hz"
+    return {"path": str(path), "ok": True, "what": what}
