@@ -5,7 +5,7 @@ Seeds for fitting begin at `FIRST_PIECE`, those for judging at `JUDGED_PIECE`; n
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,7 +21,7 @@ from corpus.render import make_loop
 FIRST_PIECE, JUDGED_PIECE = 3_000_000, 3_900_000
 MERGE_S = 0.012
 SHORTEST_S, LONGEST_S = 12.0, 75.0
-BOOKED = 0.5
+BOOKED, SEVENS = 0.5, 0.06
 DRIFTS, MOST_DRIFT = 0.6, 0.008
 
 
@@ -38,6 +38,8 @@ def piece_of(seed: int) -> tuple[Evidence, PieceTruth]:
     """Return the evidence of a piece as the analysis might hear it, and the truth."""
     rng = np.random.default_rng((seed, 11))
     groove = booked_groove(seed) if rng.random() < BOOKED else draw_groove(seed)
+    if groove.meter == "4/4" and np.random.default_rng((seed, 16)).random() < SEVENS:
+        groove = in_seven(groove)
     wanted_s = float(np.exp(rng.uniform(np.log(SHORTEST_S), np.log(LONGEST_S))))
     turns = int(np.ceil(wanted_s / groove.duration_s)) + 2
     cut_s = float(rng.uniform(0.0, groove.duration_s))
@@ -97,6 +99,14 @@ def played_song(seed: int, groups: tuple[str, ...], sections: int = 4) -> tuple[
         parts += [np.zeros(round(rest_s * RATE), np.float32), np.tile(loop.samples, turns)]
         at += turns * length_s
     return np.concatenate(parts), truth
+
+
+def in_seven(groove: DrawnGroove) -> DrawnGroove:
+    """Return a groove of four quarters with the last eighth of each bar gone: 7/8."""
+    beat_s = 60.0 / groove.bpm
+    notes = tuple(replace(note, time_s=note.time_s - int(note.beat // 4) * beat_s / 2, beat=2 * (note.beat - int(note.beat // 4) / 2))
+                  for note in groove.notes if note.beat % 4 < 3.49)
+    return DrawnGroove(f"{groove.kind} in seven", 2 * groove.bpm, "7/8", groove.bars, tuple(n for n in notes if n.time_s >= 0.0))
 
 
 def fill_of(groove: DrawnGroove, rng: np.random.Generator) -> tuple[float, list[tuple[float, str, int]]]:

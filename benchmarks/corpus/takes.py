@@ -7,7 +7,7 @@ Seeds are those of `pieces.py`; judged only, nothing is fitted to these.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -18,7 +18,7 @@ from bompla.model.drums import METERS
 from corpus import RATE
 from corpus.book import booked_groove
 from corpus.grooves import DrawnGroove, Note, draw_groove
-from corpus.pieces import PieceTruth, fill_of, warp_of
+from corpus.pieces import PieceTruth, fill_of, in_seven, warp_of
 from corpus.render import Mono, _band, _bank, _play, _recorded
 
 AROUND = ("nothing", "nothing", "talk", "noodling", "count-in", "noise")
@@ -40,7 +40,7 @@ def played_take(seed: int, group: str, seconds: float) -> tuple[NDArray[np.float
     rng = np.random.default_rng((seed, 14))
     groove = booked_groove(seed) if rng.random() < 0.5 else draw_groove(seed)
     if rng.random() < SEVENS and groove.meter == "4/4":
-        groove = _in_seven(groove)
+        groove = in_seven(groove)
     turns = int(np.ceil(seconds / groove.duration_s)) + 2
     warp = warp_of(rng, turns * groove.duration_s)
     whole = _played_long(groove, turns, rng, warp)
@@ -68,14 +68,6 @@ def played_take(seed: int, group: str, seconds: float) -> tuple[NDArray[np.float
     truth = TakeTruth(60.0 / beat_s, groove.meter, lines + start_s, start_s, start_s + seconds, f"{ahead}, {after}", warp is not float)
     made = np.concatenate([lead, sound, tail]) * rng.uniform(0.3, 0.99)
     return made.astype(np.float32), truth
-
-
-def _in_seven(groove: DrawnGroove) -> DrawnGroove:
-    """Return a groove of four quarters with the last eighth of each bar gone: 7/8."""
-    beat_s = 60.0 / groove.bpm
-    notes = tuple(replace(note, time_s=note.time_s - int(note.beat // 4) * beat_s / 2, beat=2 * (note.beat - int(note.beat // 4) / 2))
-                  for note in groove.notes if note.beat % 4 < 3.49)
-    return DrawnGroove(f"{groove.kind} in seven", 2 * groove.bpm, "7/8", groove.bars, tuple(n for n in notes if n.time_s >= 0.0))
 
 
 def _played_long(groove: DrawnGroove, turns: int, rng: np.random.Generator, warp: Callable[[float], float]) -> DrawnGroove:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.analysis.tempo.drift import followed
-from bompla.analysis.tempo.evidence import STEPS, Evidence, part_of
+from bompla.analysis.tempo.evidence import Evidence, bars_alike, part_of, struck_by_bar
 from bompla.analysis.tempo.readings import Reading
 from bompla.analysis.tempo.stretches import Stretch
 from bompla.audio.clip import Clip
@@ -95,27 +95,11 @@ def bar_lines(reading: Reading, evidence: Evidence) -> Floats:
 
 def _worth(lines: Floats, evidence: Evidence, bars: int) -> Floats:
     """Return how good a loop of so many bars is from each bar line on."""
-    pictures = _bars(lines, evidence)
-    usual = np.median(pictures, axis=0)
-    like = pictures @ usual / np.maximum(np.linalg.norm(pictures, axis=1) * np.linalg.norm(usual), 1e-9)
+    like, _ = bars_alike(struck_by_bar(lines, evidence))
     apart = np.abs(evidence.times_s[None, :] - lines[:, None]).min(axis=1)
     on_line = np.exp(-0.5 * (apart / ON_LINE_S) ** 2)
     runs = np.convolve(like, np.ones(bars) / bars, mode="valid")
     return np.asarray(runs + EDGE_COUNTS * (on_line[: runs.size] + on_line[bars : bars + runs.size]), np.float64)
-
-
-def _bars(lines: Floats, evidence: Evidence) -> Floats:
-    """Return what is struck in each bar by step, shape (bars, roles times steps)."""
-    size = 4 * STEPS
-    bar = np.searchsorted(lines, evidence.times_s + 0.02, side="right") - 1
-    inside = (bar >= 0) & (bar < len(lines) - 1)
-    length = np.diff(lines)
-    place = (evidence.times_s[inside] - lines[bar[inside]]) / length[bar[inside]] * size
-    step = np.clip(np.round(place), 0, size - 1).astype(np.intp)
-    made = np.zeros((len(lines) - 1, 3, size))
-    for row, strength in enumerate((evidence.low, evidence.mid, evidence.high)):
-        np.add.at(made[:, row], (bar[inside], step), strength[inside])
-    return made.reshape(len(lines) - 1, -1)
 
 
 def _snapped(at_s: float, attacks_s: Floats, near_s: float) -> float:

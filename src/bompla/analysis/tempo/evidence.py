@@ -269,3 +269,25 @@ _CHANCE = GRID_SIGMA_S * (2.0 * pi) ** 0.5
 def _later(rows: Array) -> Array:
     """Return the last axis turned round by one; NumPy's own turn takes several times as long on so few."""
     return np.concatenate((rows[..., -1:], rows[..., :-1]), axis=-1)
+
+
+def struck_by_bar(lines: NDArray[np.floating], evidence: Evidence) -> Array:
+    """Return what is struck in each bar by step, shape (bars, roles times steps)."""
+    size = 4 * STEPS
+    bar = np.searchsorted(lines, evidence.times_s + 0.02, side="right") - 1
+    inside = (bar >= 0) & (bar < len(lines) - 1)
+    length = np.diff(lines)
+    place = (evidence.times_s[inside] - lines[bar[inside]]) / length[bar[inside]] * size
+    step = np.clip(np.round(place), 0, size - 1).astype(np.intp)
+    made = np.zeros((len(lines) - 1, 3, size))
+    for row, strength in enumerate((evidence.low, evidence.mid, evidence.high)):
+        np.add.at(made[:, row], (bar[inside], step), strength[inside])
+    return made.reshape(len(lines) - 1, -1)
+
+
+def bars_alike(struck: Array) -> tuple[Array, Array]:
+    """Return how like the usual bar each bar is, from 0 to 1, and how much is struck in it against the usual; of `struck_by_bar`."""
+    usual = np.median(struck, axis=0)
+    like = struck @ usual / np.maximum(np.linalg.norm(struck, axis=1) * np.linalg.norm(usual), 1e-9)
+    busy = struck.sum(axis=1)
+    return like, busy / max(1e-9, float(np.median(busy)))

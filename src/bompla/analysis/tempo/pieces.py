@@ -21,7 +21,7 @@ from scipy.ndimage import gaussian_filter1d
 
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.shipped import shipped
-from bompla.analysis.tempo.evidence import Array, BeatGrid, Evidence
+from bompla.analysis.tempo.evidence import Array, BeatGrid, Evidence, bars_alike, struck_by_bar
 from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, Places, features
 from bompla.analysis.tempo.readings import MAX_BEATS, SAME_BEAT, Reading, distinct, periods, promise, read_tempo, regressed
 from bompla.model.drums import METERS
@@ -37,6 +37,11 @@ WHOLE_S, LINE_S = 0.045, 0.06
 """How near a file's length must be to whole bars, and a bar line to its start."""
 
 EDGE_BARS, EARLY_S = 0.25, 0.5
+LOOP_BARS, USUAL_LOOP_S = (1, 2, 4, 8, 16), 16.0
+BESIDE_S, MOST_BESIDE = 0.03, 0.02
+LIKE_AT_ENDS, LIKE_ALL_THROUGH = 0.5, 0.7
+"""What a loop that has rests around it is: so many bars, next to nothing struck beside it, its ends like the rest; all of a long one."""
+
 MULTIPLES = (0.5, 2.0 / 3.0, 0.75, 4.0 / 3.0, 1.5, 2.0, 3.0)
 STEP_S, SIGMA_S = 0.004, 0.010
 LONGEST_LAG_S = 20.0
@@ -91,10 +96,10 @@ def readings_of(evidence: Evidence, params: AnalysisParams, *, whole: bool) -> l
     best = usual[0]
     if params.trimmed is True or evidence.duration_s < SHORTEST_PIECE_S or evidence.times_s.size < FEWEST:
         return usual
-    if whole and not best.trimmed and _has_rests(evidence, best):
+    if whole and not best.trimmed and _has_rests(evidence, best) and _is_one_loop(evidence, best):
         return usual
     found = read_piece(evidence, params)
-    if not found or (best.trimmed and _fills(found[0], evidence.duration_s, best)):
+    if not found or (best.trimmed and _fills(found[0], evidence.duration_s, best) and _ends_alike(evidence, best)):
         return usual
     return found
 
@@ -103,6 +108,28 @@ def _has_rests(evidence: Evidence, reading: Reading) -> bool:
     """Whether little enough is struck at either end for the loop to begin and end by itself."""
     near = EDGE_BARS * reading.beat_s * reading.meter.beats_per_bar
     return evidence.first_s > near or evidence.duration_s - evidence.last_s > near
+
+
+def _is_one_loop(evidence: Evidence, reading: Reading) -> bool:
+    """Whether a region is a loop from its first bar to its last with nothing struck beside it: no talk, no noodling, no part of a song."""
+    beside = (evidence.times_s < reading.start_s - BESIDE_S) | (evidence.times_s > reading.end_s - BESIDE_S)
+    if reading.bars not in LOOP_BARS or float(evidence.weights[beside].sum()) > MOST_BESIDE * evidence.total:
+        return False
+    if reading.bars < 3 or reading.end_s - reading.start_s <= USUAL_LOOP_S:
+        return _ends_alike(evidence, reading)
+    like, busy = _bars_alike(evidence, reading)
+    return bool(like.min() > LIKE_ALL_THROUGH and min(busy[0], busy[-1]) > LIKE_ALL_THROUGH)
+
+
+def _ends_alike(evidence: Evidence, reading: Reading) -> bool:
+    """Whether the first and the last bar of a region are bars like the others; of one or two nothing is known."""
+    like, _ = _bars_alike(evidence, reading)
+    return bool(reading.bars < 3 or min(like[0], like[-1]) > LIKE_AT_ENDS)
+
+
+def _bars_alike(evidence: Evidence, reading: Reading) -> tuple[Array, Array]:
+    lines = np.linspace(reading.start_s, reading.end_s, reading.bars + 1)
+    return bars_alike(struck_by_bar(lines, evidence))
 
 
 def _fills(found: Reading, duration_s: float, whole: Reading) -> bool:
@@ -163,9 +190,8 @@ def _beats(evidence: Evidence, params: AnalysisParams) -> list[tuple[float, floa
 
 def _read(grid: BeatGrid, recurrence: Recurrence, params: AnalysisParams) -> list[Reading]:
     """Return the readings of a grid: in each phase and meter, bars from each beat of the first bar on."""
-    names = [name for name in params.meters if METERS[name].beat_quarters >= 1.0]
     parts = []
-    for name in names:
+    for name in params.meters:
         per_bar = METERS[name].beats_per_bar
         phase, first = (index.ravel() for index in np.indices((grid.phases_s.size, per_bar)))
         left = grid.evidence.duration_s - grid.phases_s[phase] - first * grid.beat_s
