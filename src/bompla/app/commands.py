@@ -58,6 +58,7 @@ COMMANDS = (
     Command("write_midi", "Write a MIDI file", "Ctrl+M", EVERYWHERE),
     Command("light", "Night or day theme", "Ctrl+T", EVERYWHERE),
     Command("help", "Help for this stage", "F1", EVERYWHERE),
+    Command("table", "Show slices, pads or hits as a table", "F3", EVERYWHERE),
     Command("keys", "Find a command by its words", "Shift+F1", EVERYWHERE),
     *(Command(f"stage_{key}", title, f"Ctrl+{number}", EVERYWHERE) for number, (key, title) in enumerate(STAGES.items(), 1)),
     Command("tap", "Tap the tempo", "T", IN_BRING_IN),

@@ -47,7 +47,8 @@ class TopBar(QWidget):
         self.recent = button("Recent", self._choose_recent, tip="Open one of the files opened last")
         for made in (
             button("Open", actions["open"], tip=tip("open")), self.recent, self.save,
-            self.undo, self.redo, self.steps, button("Keys", actions["keys"], tip=tip("keys")),
+            self.undo, self.redo, self.steps, button("Table", actions["table"], tip=tip("table")),
+            button("Keys", actions["keys"], tip=tip("keys")),
             button("Help", actions["help"], tip=tip("help")),
         ):
             row.addWidget(made)

@@ -37,6 +37,7 @@ from bompla.app.sound_picture import SoundPicture
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.stage_nav import StageNav
 from bompla.app.study.stage import StudyStage
+from bompla.app.tables.table_window import TableWindow
 from bompla.app.theme import DAY, palette_of, theme
 from bompla.app.top_bar import TopBar
 from bompla.app.transport_bar import ListeningBar
@@ -60,6 +61,7 @@ class MainWindow(QMainWindow):
         self.session, self.playback = session, playback
         self.keys_sheet: KeySheet | None = None
         self.help: HelpView | None = None
+        self.table: TableWindow | None = None
         self.settings: SettingsDialog | None = None
         self._left = self._shut = False
         self.setWindowTitle("Bompla")
@@ -87,7 +89,7 @@ class MainWindow(QMainWindow):
         actions: dict[str, Callable[[], object]] = {
             "open": self.choose_file, "add_sound": self.choose_sound_to_add, "save": self.save,
             "undo": self.session.store.undo, "redo": self.session.store.redo,
-            "keys": self.show_keys, "help": self.show_help,
+            "keys": self.show_keys, "help": self.show_help, "table": self.show_table,
             "settings": self.show_settings, "play": self.playback.transport.toggle, "loop": self._set_loop, "click": self._set_click,
         }
         ground = QWidget()
@@ -127,7 +129,7 @@ class MainWindow(QMainWindow):
             "record": self.kit.record.click,
             "colour": self.kit.colour.toggle, "capture": self.playback.recorder.capture, "settings": self.show_settings,
             "zoom_in": partial(self._zoom, 0.6), "zoom_out": partial(self._zoom, 1.0 / 0.6), "zoom_all": partial(self._zoom, 0.0),
-            "light": self._change_light, "keys": self.show_keys, "help": self.show_help,
+            "light": self._change_light, "keys": self.show_keys, "help": self.show_help, "table": self.show_table,
         }
         for index, stage in enumerate(self.stages):
             run[f"stage_{stage.key}"] = partial(self.go_to, index)
@@ -251,6 +253,14 @@ class MainWindow(QMainWindow):
         self.help.show_page(self.stages[self.pages.currentIndex()].key)
         self.help.show()
         self.help.raise_()
+
+    def show_table(self) -> None:
+        """Show the slices, pads or hits of the stage as a table beside the window."""
+        if self.table is None:
+            self.table = TableWindow(self.session, self)
+        self.table.show_stage(self.stages[self.pages.currentIndex()].key)
+        self.table.show()
+        self.table.raise_()
 
     def show_keys(self) -> None:
         """Show the sheet of keys beside the window."""

@@ -63,6 +63,13 @@ class Overview(SoundPicture):
         self._bars: Bars | None = None
         self._tempo_line: Drift | None = None
         session.store.document_changed.connect(self.redraw)
+        session.store.document_changed.connect(self._tell)
+
+    def _tell(self, document: Document) -> None:
+        """Say where the loop is to who does not see it."""
+        loop, rate = document.loop, document.source.sample_rate
+        self.setAccessibleDescription(f"loop from {clock_of(loop.start_sample, rate)} to {clock_of(loop.end_sample, rate)}, "
+                                      f"{counted(loop.bars, 'bar')} of {loop.meter_name} at {document.bpm:.2f} BPM")
 
     def show_bars(self, bars: Bars | None, drift: Drift | None) -> None:
         """Show how clear the drums are in each bar, and the tempo where it drifts."""

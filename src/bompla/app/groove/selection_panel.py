@@ -300,7 +300,7 @@ class SelectionPanel(Panel):
 
     def quantise(self) -> None:
         """Quantise the selected hits, as far as the amount says."""
-        self._onto_grid(self.amount.value)
+        self._onto_grid(self.amount.amount)
 
     def _preview_grid(self, amount: float) -> None:
         ids = self._ids()

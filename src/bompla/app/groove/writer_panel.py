@@ -135,7 +135,7 @@ class WriterPanel(Panel):
             self.refresh(document)
 
     def _reset(self, key: str, bar: ValueBar) -> None:
-        self._set(key, bar.value)
+        self._set(key, bar.amount)
 
     def _set(self, key: str, value: float) -> None:
         self._values[key] = value

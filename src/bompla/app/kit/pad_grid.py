@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.project.session import Session
@@ -14,10 +14,13 @@ from bompla.app.ui.controls import start_drag
 from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.noteheads import draw_head
 from bompla.app.ui.raster import wave_pixmap
-from bompla.groove.rebuild import ROWS, tray
+from bompla.groove.rebuild import ROWS, free_slot, tray
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Cut, Document, Pad
 from bompla.model.drums import DRUMS, FAMILY_LABELS
 from bompla.model.kit_edits import add_layer, copy_pad, move_pad, put_on_slot
+from bompla.model.pattern_edits import usual_velocity
+from bompla.model.wording import counted
+from bompla.units import note_name
 
 PAD_KEYS = "ZXCVASDFQWER1234"
 """The computer keys of a page of pads, from the lower left."""
@@ -53,9 +56,50 @@ class PadGrid(GestureWidget):
         self.setAccessibleName("Pads")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(420, 300)
-        session.store.document_changed.connect(lambda _: self.update())
-        session.shown.selection_changed.connect(lambda _: self.update())
+        self._cursor = 0
+        for told in (session.store.document_changed, session.shown.selection_changed):
+            told.connect(lambda _: self._tell())
         theme().changed.connect(self.update)
+
+    @property
+    def at_slot(self) -> int:
+        """The slot that the keys are at: that of the selected pad, or an empty one that the arrows went to."""
+        return self._cursor
+
+    def _tell(self) -> None:
+        """Follow the selected pad, and say what is at the cursor to who does not see it."""
+        document = self._session.store.document
+        here = self.pad_in(self._cursor)
+        chosen = next((pad for pad in document.pads if pad.id == self._session.shown.selection.pad_id), None) if document else None
+        if chosen is not None and here is not None:
+            self._cursor, here = chosen.slot, chosen
+        self.setAccessibleDescription(f"pad {self._cursor + 1}: {pad_in_words(here)}")
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Go from pad to pad by the arrows; Return plays one."""
+        assert event is not None
+        ways = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: PAD_COLUMNS, Qt.Key.Key_Down: -PAD_COLUMNS}
+        pad = self.pad_in(self._cursor)
+        if event.key() in ways and event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier):
+            first = self.page * PADS_PER_PAGE
+            self._cursor = first + (self._cursor % PADS_PER_PAGE + ways[Qt.Key(event.key())]) % PADS_PER_PAGE
+            pad = self.pad_in(self._cursor)
+            if pad is not None:
+                self._session.shown.select(pad_id=pad.id)
+            self._tell()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and pad is not None:
+            document = self._session.store.document
+            if document is not None:
+                self.struck.emit(pad.id, usual_velocity(document, pad.id))
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._tell()
+
+    def focusOutEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self.update()
 
     def cell(self, slot: int) -> QRectF:
         """Return where the pad of a slot is."""
@@ -111,7 +155,7 @@ class PadGrid(GestureWidget):
                 self._paint_pad(painter, document, pad, slot)
 
     def _paint_empty(self, painter: QPainter, cell: QRectF, slot: int) -> None:
-        aimed = slot == self._target
+        aimed = slot == self._target or (slot == self._cursor and self.hasFocus())
         painter.setBrush(theme().colour("sunk"))
         painter.setPen(QPen(theme().colour("paper" if aimed else "faint_line"), 1.5 if aimed else 1.0))
         painter.drawRoundedRect(cell, 4.0, 4.0)
@@ -256,6 +300,7 @@ class TrayView(GestureWidget):
         self._session = session
         self._cuts: tuple[Cut, ...] = ()
         self.setAccessibleName("Unused slices")
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setFixedHeight(self.TILE.height() + 4)
         session.store.document_changed.connect(self._document_changed)
         session.shown.selection_changed.connect(lambda _: self.update())
@@ -306,6 +351,24 @@ class TrayView(GestureWidget):
                                  ratio=self.devicePixelRatioF(), gain=1.6)
             painter.drawPixmap(QPointF(tile.left() + 7.0, tile.top() + 28.0), pixmap)
 
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Go from slice to slice by the arrows and hear each; Return puts it on the first empty pad."""
+        assert event is not None
+        ids = [cut.id for cut in self._cuts]
+        chosen = self._session.shown.selection.cut_id
+        at = ids.index(chosen) if chosen in ids else -1
+        by = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if by is not None and ids:
+            cut = self._cuts[max(0, min(len(ids) - 1, at + by))]
+            self._session.shown.select(cut_id=cut.id)
+            self.heard.emit(cut.id)
+            heard = DRUMS[cut.heard[0].drum].label.lower() if cut.heard else "no drum"
+            self.setAccessibleDescription(f"{ids.index(cut.id) + 1} of {len(ids)}: {cut.name or heard}")
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and at >= 0:
+            self._session.store.edit("put slice on pad", lambda document: put_on_slot(document, _first_free(document, chosen), chosen))
+        else:
+            super().keyPressEvent(event)
+
     def press(self, event: QMouseEvent) -> tuple[QPointF, int] | None:
         """Choose and play a slice; the gesture is where, and which."""
         for index, cut in enumerate(self._cuts):
@@ -320,6 +383,20 @@ class TrayView(GestureWidget):
         if (event.position() - gesture[0]).manhattanLength() >= 8.0:
             self.end_gesture()
             start_drag(self, SLICE_MIME, gesture[1])
+
+
+def _first_free(document: Document, cut_id: int) -> int:
+    """Return the first empty slot in the row of a slice's drum, or after."""
+    drum = next((cut.heard[0].drum for cut in document.cuts if cut.id == cut_id and cut.heard), "perc")
+    return free_slot(DRUMS[drum], {pad.slot for pad in document.pads})
+
+
+def pad_in_words(pad: Pad | None) -> str:
+    """Return a pad in a few words."""
+    if pad is None:
+        return "empty"
+    how = f", {pad.shared_how}" if len(pad.layers) > 1 else ""
+    return f"{pad.name}, {note_name(pad.note)}, {counted(len(pad.layers), 'slice')}{how}"
 
 
 def files_in(data: QMimeData) -> list[Path]:

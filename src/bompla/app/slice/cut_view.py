@@ -21,9 +21,9 @@ from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import attack_near, move_cut, set_threshold
 from bompla.model.document import Cut, Document
-from bompla.model.drums import BANDS_HZ
+from bompla.model.drums import BANDS_HZ, DRUMS
 from bompla.model.loop import Loop
-from bompla.model.wording import counted
+from bompla.model.wording import counted, position
 from bompla.units import ms_to_samples
 
 LABEL_WIDTH = 74
@@ -73,6 +73,7 @@ class CutView(SoundPicture):
         self.setMinimumSize(420, 320)
         session.store.document_changed.connect(self._document_changed)
         session.shown.selection_changed.connect(self.redraw_over)
+        session.shown.selection_changed.connect(lambda _: self.tell())
         session.requests.pictures_changed.connect(self.redraw)
         session.review.changed.connect(self.redraw_over)
 
@@ -120,6 +121,20 @@ class CutView(SoundPicture):
                 self.show_all()
             self.redraw()
         self.redraw_over()
+        self.tell()
+
+    def tell(self) -> None:
+        """Say which slice is selected to who does not see it."""
+        document = self._session.store.document
+        pieces = document.slices() if document is not None else ()
+        piece = next((one for one in pieces if one.cut.id == self._session.shown.selection.cut_id), None)
+        if document is None or piece is None:
+            self.setAccessibleDescription("no slice selected")
+            return
+        drums = ", ".join(DRUMS[heard.drum].label.lower() for heard in piece.cut.heard if heard.sure) or "no drum"
+        at = position(document.beat_map.beat_at(piece.cut.attack_sample), document.loop.meter)
+        state = "".join(f", {word}" for word, on in (("locked", piece.cut.locked), ("left out", piece.cut.left_out)) if on)
+        self.setAccessibleDescription(f"slice {piece.number} of {len(pieces)} at {at}: {piece.cut.name or drums}{state}")
 
     def set_playhead(self, at_sample: float) -> None:
         """Move the playhead, and mark the slice that it is in."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 
-from PyQt6.QtCore import QByteArray, QMimeData, Qt, pyqtSignal
+from PyQt6.QtCore import QByteArray, QEvent, QMimeData, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QDrag, QEnterEvent, QFocusEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
     QAbstractButton,
@@ -123,10 +123,26 @@ class Facts(QWidget):
         return self._values[name].text()
 
 
+class NamedCombo(QComboBox):
+    """A box of choices whose name is told: a screen reader takes what is chosen for its name, and its name from a label beside it."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        self._told = QLabel(name, self)
+        self._told.hide()
+
+    def event(self, event: QEvent | None) -> bool:
+        """Keep the label beside the box, wherever it is put."""
+        if event is not None and event.type() == QEvent.Type.ParentChange and (parent := self.parentWidget()) is not None:
+            self._told.setParent(parent)
+            self._told.setBuddy(self)
+        return super().event(event)
+
+
 def combo(name: str, items: Iterable[tuple[str, object]] = (), *, tip: str = "", width: int = 0) -> QComboBox:
     """Return a box of choices, as (text, key), that takes the focus from the keyboard only."""
-    box = QComboBox()
-    box.setAccessibleName(name)
+    box = NamedCombo(name)
     box.setToolTip(tip)
     box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     if width:

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QHideEvent, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QApplication, QWidget
 
+if TYPE_CHECKING:
+    _Widget = QWidget
+else:
+    _Widget = object
 
-class GestureWidget(QWidget):
-    """A widget on which gestures are made, one at a time.
+
+class Gestures(_Widget):
+    """What a widget is made of on which gestures are made, one at a time; stands ahead of the widget's own kind.
 
     `press` says what a press begins, as any value; `drag` and `commit` get that value. Until it is committed nothing is changed but
     what is shown, and `cancel` shows it again as it was: at Escape, whoever has the focus, and when the widget is hidden.
@@ -97,3 +102,7 @@ class GestureWidget(QWidget):
                 event.accept()
                 return True
         return False
+
+
+class GestureWidget(Gestures, QWidget):
+    """A plain widget on which gestures are made."""

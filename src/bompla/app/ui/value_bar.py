@@ -6,10 +6,10 @@ import math
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QSlider, QWidget
 
 from bompla.app.theme import theme
-from bompla.app.ui.gesture import GestureWidget
+from bompla.app.ui.gesture import Gestures
 from bompla.model.params import Param
 
 STEPS = 200
@@ -17,10 +17,11 @@ ZERO_SHARE = 0.02
 """So near to it a value of both signs is drawn to zero."""
 
 
-class ValueBar(GestureWidget):
+class ValueBar(Gestures, QSlider):
     """Shows a name, a value and how far along its range it is.
 
-    `moved` carries the value while it is dragged, `chosen` when it is settled; `dropped` tells that a drag was given up.
+    `moved` carries the value while it is dragged, `chosen` when it is settled; `dropped` tells that a drag was given up. To a screen
+    reader it is a slider of `STEPS`, whose value in words is its description.
     """
 
     moved = pyqtSignal(float)
@@ -30,7 +31,11 @@ class ValueBar(GestureWidget):
     def __init__(self, param: Param, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.param = param
-        self.value = param.default
+        self.amount = param.default
+        self.setOrientation(Qt.Orientation.Horizontal)
+        self.setRange(0, STEPS)
+        self.valueChanged.connect(self._slid)
+        self._tell()
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName(param.label)
         self.setToolTip(f"{param.help}. A double click resets it to {self.param.in_words(param.default)}")
@@ -42,10 +47,21 @@ class ValueBar(GestureWidget):
 
     def show_value(self, value: float) -> None:
         """Show a value, unless it is being dragged."""
-        if self.gesture is None and value != self.value:
-            self.value = value
-            self.setAccessibleDescription(self.param.in_words(value))
+        if self.gesture is None and value != self.amount:
+            self.amount = value
+            self._tell()
             self.update()
+
+    def _tell(self) -> None:
+        """Say where the value is to who does not see it."""
+        self.setAccessibleDescription(self.param.in_words(self.amount))
+        self.blockSignals(True)
+        self.setValue(round(STEPS * self._share(self.amount)))
+        self.blockSignals(False)
+
+    def _slid(self, step: int) -> None:
+        """Take a value that was set from outside, as a screen reader does."""
+        self._settle(self._value_at(step / STEPS))
 
     def _share(self, value: float) -> float:
         p = self.param
@@ -67,12 +83,12 @@ class ValueBar(GestureWidget):
         painter.setPen(theme().colour("paper"))
         top = QRectF(0.0, 0.0, self.width(), 20.0)
         painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.param.label)
-        painter.setPen(theme().colour("paper" if self.value != self.param.default else "dim"))
-        painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.param.in_words(self.value))
+        painter.setPen(theme().colour("paper" if self.amount != self.param.default else "dim"))
+        painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.param.in_words(self.amount))
         bar = QRectF(0.0, 23.0, self.width(), 4.0)
         painter.fillRect(bar, theme().colour("raised"))
         base = self._share(min(max(0.0, self.param.low), self.param.high)) if self.param.low < 0.0 else 0.0
-        left, right = sorted((base, self._share(self.value)))
+        left, right = sorted((base, self._share(self.amount)))
         role = "focus" if self.hasFocus() else "paper"
         painter.fillRect(QRectF(left * self.width(), 23.0, max(2.0, (right - left) * self.width()), 4.0), theme().colour(role))
 
@@ -80,7 +96,7 @@ class ValueBar(GestureWidget):
         """Begin to drag the value; the gesture is the value before."""
         if event.button() != Qt.MouseButton.LeftButton:
             return None
-        before = self.value
+        before = self.amount
         self._drag_to(event.position().x())
         return before
 
@@ -90,11 +106,11 @@ class ValueBar(GestureWidget):
 
     def commit(self, gesture: float, event: QMouseEvent) -> None:
         """Keep the value."""
-        self.chosen.emit(self.value)
+        self.chosen.emit(self.amount)
 
     def cancel(self, gesture: float) -> None:
         """Take the value that it had before."""
-        self.value = gesture
+        self.amount = gesture
         self.dropped.emit()
 
     def double_click(self, event: QMouseEvent) -> None:
@@ -112,16 +128,18 @@ class ValueBar(GestureWidget):
         if way is None:
             super().keyPressEvent(event)
         elif self.param.step:
-            self._settle(self.param.stepped(self.value + self.param.step * way))
+            self._settle(self.param.stepped(self.amount + self.param.step * way))
         else:
-            self._settle(self._value_at(self._share(self.value) + way * 4.0 / STEPS))
+            self._settle(self._value_at(self._share(self.amount) + way * 4.0 / STEPS))
 
     def _drag_to(self, x: float) -> None:
-        self.value = self._value_at(x / max(1.0, self.width()))
-        self.moved.emit(self.value)
+        self.amount = self._value_at(x / max(1.0, self.width()))
+        self.moved.emit(self.amount)
+        self._tell()
         self.update()
 
     def _settle(self, value: float) -> None:
-        self.value = value
+        self.amount = value
+        self._tell()
         self.update()
         self.chosen.emit(value)

@@ -1,0 +1,1 @@
+"""Slices, pads and hits as tables: sorted, selected and edited by keys, with the selection of the pictures."""
