@@ -11,12 +11,13 @@ from bompla.app.preferences import preferences
 from bompla.app.project.session import Session
 from bompla.app.stage import Stage
 from bompla.app.theme import theme
+from bompla.app.ui.controls import Button
 
 HOVER_MS = 450
 """What is dragged over a stage for so long opens it."""
 
 
-class StageButton(QPushButton):
+class StageButton(Button):
     """A stage on the path: its name, and its state in a line. What is dragged over it for a moment opens it."""
 
     def __init__(self, stage: Stage) -> None:

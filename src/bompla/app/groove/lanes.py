@@ -18,7 +18,7 @@ from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB, set_pad_level
 from bompla.model.pattern_edits import add_hit, add_played, change_velocity, delete_hits, move_hits, usual_velocity
-from bompla.model.wording import bar_and_beat, counted, of_hits
+from bompla.model.wording import counted, of_hits, position
 
 DRAG_POINTS = 4.0
 VELOCITY_PER_POINT = 1.0
@@ -120,7 +120,7 @@ class LaneView(LanePicture):
         near = 0.5 * self._session.shown.grid.step_at(self._cursor)
         there = next((h for h in pattern_of(document).hits if h.pad_id == pad.id and abs(h.at_beats - self._cursor) < near), None)
         what = f"a hit of velocity {there.velocity}" if there is not None else "nothing"
-        self.setAccessibleDescription(f"{pad.name} at {bar_and_beat(self._cursor, pattern_meter(document))}: {what}")
+        self.setAccessibleDescription(f"{pad.name} at {position(self._cursor, pattern_meter(document))}: {what}")
 
     def focusInEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         self.redraw_over()

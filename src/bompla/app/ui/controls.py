@@ -31,13 +31,40 @@ from bompla.audio.summary import WaveSummary
 from bompla.model.drums import DRUMS
 
 
+class Button(QPushButton):
+    """A button that does the same whoever turns it on or off: a screen reader toggles it without a click, which here counts as one."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(text, parent)
+        self._by_hand = False
+        self.toggled.connect(self._toggled)
+
+    def setChecked(self, on: bool) -> None:  # noqa: N802  # Qt's name
+        """Show it on or off, which is no click."""
+        self._by_hand = True
+        super().setChecked(on)
+        self._by_hand = False
+
+    def nextCheckState(self) -> None:  # noqa: N802  # Qt's name
+        """Change at a click, which tells of itself."""
+        self._by_hand = True
+        super().nextCheckState()
+        self._by_hand = False
+
+    def _toggled(self, on: bool) -> None:
+        group = self.group()
+        exclusive = self.autoExclusive() or (group is not None and group.exclusive())
+        if not self._by_hand and (on or not exclusive):
+            self.clicked.emit(on)
+
+
 def button(text: str, action: Callable[[], object], *, tip: str = "", name: str = "", primary: bool = False, chip: bool = False,
            small: bool = False, checkable: bool = False) -> QPushButton:
     """Return a button that takes the focus from the keyboard only, so that a click leaves it on the picture.
 
     `name` is what it is called where the text alone does not say it.
     """
-    made = QPushButton(text)
+    made = Button(text)
     made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     made.setAccessibleName(name or text)
     if tip:
@@ -152,7 +179,7 @@ def combo(name: str, items: Iterable[tuple[str, object]] = (), *, tip: str = "",
     return box
 
 
-class HoverButton(QPushButton):
+class HoverButton(Button):
     """A button that also does something when the pointer or the focus comes to it: to show what it would do."""
 
     def __init__(self, text: str, action: Callable[[], object], hovered: Callable[[], object], *, tip: str) -> None:
@@ -303,9 +330,7 @@ def edit_text(field: QLineEdit) -> None:
 
 def drum_box(name: str = "Drum", parent: QWidget | None = None) -> QComboBox:
     """Return a box to choose a drum in."""
-    box = QComboBox(parent)
-    box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-    box.setAccessibleName(name)
-    for drum in DRUMS.values():
-        box.addItem(drum.label, drum.key)
+    box = combo(name, [(drum.label, drum.key) for drum in DRUMS.values()])
+    if parent is not None:
+        box.setParent(parent)
     return box
