@@ -261,6 +261,7 @@ class MainWindow(QMainWindow):
         self.table.show_stage(self.stages[self.pages.currentIndex()].key)
         self.table.show()
         self.table.raise_()
+        self.table.activateWindow()
 
     def show_keys(self) -> None:
         """Show the sheet of keys beside the window."""

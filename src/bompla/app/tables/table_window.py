@@ -29,11 +29,18 @@ class RowsModel(QAbstractTableModel):
         self.rows: Sequence[Any] = ()
 
     def show_listing(self, listing: Listing | None) -> None:
-        """Show another listing, or the same one as it is now."""
+        """Show another listing, or the same one as it is now; the same rows with other values stay where they are, under an editor too."""
         document = self._session.store.document
+        rows = tuple(listing.rows(document)) if listing is not None and document is not None else ()
+        if listing is not None and listing is self.listing and rows:
+            now = {listing.id_of(row): row for row in rows}
+            before = [listing.id_of(row) for row in self.rows]
+            if set(before) == set(now):
+                self.rows = tuple(now[one] for one in before)
+                self.dataChanged.emit(self.index(0, 0), self.index(len(before) - 1, len(listing.columns) - 1))
+                return
         self.beginResetModel()
-        self.listing = listing
-        self.rows = tuple(listing.rows(document)) if listing is not None and document is not None else ()
+        self.listing, self.rows = listing, rows
         self.endResetModel()
 
     def rowCount(self, parent: QModelIndex = _NO_INDEX) -> int:  # noqa: N802  # Qt's name
