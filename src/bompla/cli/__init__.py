@@ -13,6 +13,7 @@ from bompla.cli.analysing import analyse
 from bompla.cli.checking import check
 from bompla.cli.desktop import desktop
 from bompla.cli.recovering import recover
+from bompla.cli.running import pin_numeric_threads
 from bompla.cli.saying import say
 from bompla.cli.sending import export, rebuild
 from bompla.cli.studying import study
@@ -45,6 +46,7 @@ def cli(context: click.Context) -> None:
     Without a command the window opens, with a file in it where one is named: bompla FILE. Exit status: 0 all is well, 1 something failed
     and was said on standard error, 2 wrong use.
     """
+    pin_numeric_threads()
     if context.invoked_subcommand is None:
         context.invoke(window)
 

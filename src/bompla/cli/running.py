@@ -15,10 +15,17 @@ from bompla.cli.saying import say
 Job = TypeVar("Job")
 Answer = TypeVar("Answer")
 PINNED = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS")
-"""Numeric threads of each job are held to one: the jobs share the cores."""
+"""What holds the numeric threads of a process to one: the work is already shared out between threads or processes of our own, and two
+kinds of threads on the same cores wait for each other."""
 
 AHEAD = 4
 """So many jobs a worker are handed out at once, so that a hundred thousand files need no memory of their own."""
+
+
+def pin_numeric_threads() -> None:
+    """Hold numeric threads to one, in this process and those that it starts; NumPy must not be loaded yet. What the user says goes."""
+    for name in PINNED:
+        os.environ.setdefault(name, "1")
 
 
 def files_of(given: Sequence[Path]) -> list[Path]:
@@ -36,8 +43,6 @@ def in_order(work: Callable[[Job], Answer], jobs: Sequence[Job], count: int, bro
     if count <= 1 or len(jobs) <= 1:
         yield from (work(job) for job in jobs)
         return
-    for name in PINNED:
-        os.environ.setdefault(name, "1")
     done: dict[int, Answer] = {}
     following, handed = 0, 0
     while following < len(jobs):

@@ -106,7 +106,7 @@ def _write_into(
     taken: set[str] = set()
     with ThreadPoolExecutor(1) as beside:
         for ahead in dict.fromkeys(export.ahead for export in exports if export.ahead is not None):
-            beside.submit(ahead, request)
+            beside.submit(ahead, request, check)
         for number, export in enumerate(exports):
             progress(number / len(exports), export.label)
             for made in export.make(request, check):

@@ -121,5 +121,8 @@ def rebuilt_loops(request: ExportRequest, check: Check) -> Iterator[Made]:
 
 def rebuilt_sound(request: ExportRequest, part: Part, check: Check) -> Clip:
     """Return a pattern as the mixer plays it, at the request's rate and tempo."""
-    baked = request.baked(part, check)
-    return bounce_rebuilt(baked, passes=2) if request.options.tail == "folded" else bounce_ringing(baked)
+    def make() -> Clip:
+        baked = request.baked(part, check)
+        return bounce_rebuilt(baked, passes=2) if request.options.tail == "folded" else bounce_ringing(baked)
+
+    return request.kept(("rebuilt", part.letter, bool(part.passages)), make)

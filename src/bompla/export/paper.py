@@ -46,7 +46,7 @@ def _on_paper(score: Score, signs: bool) -> Engraved:  # what the cache keys by
     return engraved(musicxml_bytes(written, repeats), title=score.title, line=paper_line(score), words=sign_words(repeats))
 
 
-def engrave_ahead(request: ExportRequest) -> None:
+def engrave_ahead(request: ExportRequest, _check: Check) -> None:
     """Engrave the patterns that leave, so that they are at hand; what goes wrong is told when they are asked for."""
     with contextlib.suppress(BomplaError):
         for part in parts_of(request.document, request.options.patterns):

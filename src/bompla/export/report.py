@@ -13,7 +13,7 @@ import soundfile
 from bompla.audio.clip import Clip
 from bompla.export.loops import rebuilt_sound
 from bompla.export.paper import on_paper, part_score
-from bompla.export.request import Check, ExportRequest, Made, base_name, parts_of
+from bompla.export.request import Check, ExportRequest, Made, Part, base_name, parts_of
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import EARLY_BEATS
 from bompla.groove.read import GrooveRead, read_groove
@@ -43,16 +43,14 @@ def report(request: ExportRequest, check: Check) -> Iterator[Made]:
         check()
         read = read_groove(part.document)
         score = part_score(request, part)
-        original = Clip(at_rate(request.clip, part.document.loop.start_sample, part.document.loop.end_sample, SOUND_RATE), SOUND_RATE)
-        rebuilt = rebuilt_sound(request, part, check)
-        rebuilt = Clip(at_rate(rebuilt, 0, rebuilt.frames, SOUND_RATE), SOUND_RATE)
         paper = on_paper(score, signs=request.options.repeat_signs).svg.decode("utf-8")
         title = f"{request.document.title} {part.letter}".strip()
         body = "\n".join((
             f"<h1>{html.escape(title)}</h1>",
             f"<p class=\"dim\">{html.escape(facts_line(part.document))}</p>",
             "<h2>What makes it work</h2>", *(f"<p>{html.escape(fact.text)}</p>" for fact in read.sentences()),
-            "<h2>Hear it</h2>", "<p class=\"dim\">the original</p>", _audio(original), "<p class=\"dim\">rebuilt</p>", _audio(rebuilt),
+            "<h2>Hear it</h2>", "<p class=\"dim\">the original</p>", _original(request), "<p class=\"dim\">rebuilt</p>",
+            _rebuilt(request, part, check),
             "<h2>Where each hit falls</h2>", steps_picture(part.document), "<h2>Which bars are alike</h2>", bars_picture(read),
             "<h2>On paper</h2>", paper[paper.index("<svg"):], "<h2>In numbers</h2>", _table(read),
         ))
@@ -62,14 +60,36 @@ def report(request: ExportRequest, check: Check) -> Iterator[Made]:
                    {"sentences": len(read.sentences())})
 
 
+def sounds_ahead(request: ExportRequest, check: Check) -> None:
+    """Encode what is heard in the reports beside other work: the codec lets go of the interpreter."""
+    _original(request)
+    for part in parts_of(request.document, request.options.patterns):
+        if not part.passages:
+            _rebuilt(request, part, check)
+
+
+def _original(request: ExportRequest) -> str:
+    loop = request.document.loop
+    return request.kept("original heard", lambda: _audio(request.clip, loop.start_sample, loop.end_sample))
+
+
+def _rebuilt(request: ExportRequest, part: Part, check: Check) -> str:
+    def make() -> str:
+        sound = rebuilt_sound(request, part, check)
+        return _audio(sound, 0, sound.frames)
+
+    return request.kept(("rebuilt heard", part.letter), make)
+
+
 def facts_line(document: Document) -> str:
     """Return what stands under the title: tempo, bars, meter, and where it is from."""
     meter = pattern_meter(document)
     return f"{document.bpm:.2f} BPM, {document.loop.bars} bars of {meter.name}, from {document.source.name}"
 
 
-def _audio(clip: Clip) -> str:
-    """Return a sound as an element that carries it."""
+def _audio(clip: Clip, start_sample: int, end_sample: int) -> str:
+    """Return a part of a sound as an element that carries it."""
+    clip = Clip(at_rate(clip, start_sample, end_sample, SOUND_RATE), SOUND_RATE)
     level = float(np.abs(clip.samples).max(initial=0.0))
     target = io.BytesIO()
     soundfile.write(target, clip.samples / max(1.0, level / 0.98), clip.sample_rate, format="MP3", subtype="MPEG_LAYER_III")

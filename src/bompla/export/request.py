@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
-from typing import cast
+from threading import Lock
+from typing import TypeVar, cast
 
 import numpy as np
 from msgspec.structs import replace
@@ -19,6 +20,7 @@ from bompla.model.document import Document
 from bompla.render.bake import bake, made_sound
 from bompla.render.events import Baked, BakeRequest, SoundKey
 
+Kept = TypeVar("Kept")
 Check = Callable[[], object]
 """Called now and then; it may raise to give the work up."""
 
@@ -31,7 +33,7 @@ class ExportRequest:
 
     Hits of `silenced` pads, by id, leave only where muted ones are wanted. Of slices and single hits those of `only` leave, by the ids
     of their cuts and pads; all of them where it is empty.
-    `made` keeps what several exports need of it, so that it is made once; it changes nothing of what leaves.
+    `made` keeps what several exports need of it, so that it is made once (`kept`); it changes nothing of what leaves.
     """
 
     document: Document
@@ -41,27 +43,35 @@ class ExportRequest:
     silenced: frozenset[int] = frozenset()
     only: frozenset[int] = frozenset()
     made: dict[Hashable, object] = field(default_factory=dict)
+    _turns: dict[Hashable, Lock] = field(default_factory=dict)
+
+    def kept(self, place: Hashable, make: Callable[[], Kept]) -> Kept:
+        """Return what `make` makes, made once; two threads that ask at once wait for one."""
+        with self._turns.setdefault(place, Lock()):
+            if place not in self.made:
+                self.made[place] = make()
+            return cast("Kept", self.made[place])
 
     def sound(self, key: SoundKey) -> NDArray[np.float32]:
         """Return a pad sound, shape (frames, 2), at the request's rate."""
-        if key not in self.made:
+        def make() -> NDArray[np.float32]:
             silent = Clip(np.zeros((64, 1), np.float32), self.clip.sample_rate)
-            source = self.borrowed.get(key.of, silent) if key.of else self.clip
-            self.made[key] = made_sound(source, key, self.rate)
-        return cast("NDArray[np.float32]", self.made[key])
+            return made_sound(self.borrowed.get(key.of, silent) if key.of else self.clip, key, self.rate)
+
+        return self.kept(key, make)
 
     def baked(self, part: Part, check: Check) -> Baked:
         """Return a pattern ready to be played, at the request's rate and tempo."""
-        place = ("baked", part.letter, bool(part.passages))
-        if place not in self.made:
-            before = next((one for one in self.made.values() if isinstance(one, Baked)), None)
+        def make() -> Baked:
+            before = next((one for one in tuple(self.made.values()) if isinstance(one, Baked)), None)
             options = self.options
             baked = bake(BakeRequest(part.document, self.clip, self.rate, self.borrowed, part.passages, options.speed, options.way,
-                                                silenced=self.left_silent, before=before), check)
-            self.made[place] = baked
+                                     silenced=self.left_silent, before=before), check)
             for key, sound in baked.sounds.items():
                 self.made[key] = sound
-        return cast("Baked", self.made[place])
+            return baked
+
+        return self.kept(("baked", part.letter, bool(part.passages)), make)
 
     @property
     def left_silent(self) -> frozenset[int]:

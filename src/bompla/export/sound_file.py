@@ -75,7 +75,7 @@ def _peaks(sound: NDArray[np.float32], sample_rate: int) -> NDArray[np.float64]:
     if float(level.max(initial=0.0)) > db_to_gain(-4.0):
         between = loudest_channel(soxr.resample(sound, sample_rate, OVERSAMPLED * sample_rate, quality="LQ"))
         between = np.pad(between, (0, max(0, OVERSAMPLED * len(level) - len(between))))[: OVERSAMPLED * len(level)]
-        level = np.maximum(level, np.maximum.reduceat(between, np.arange(0, len(between), OVERSAMPLED)))
+        level = reduce(np.maximum, [between[first::OVERSAMPLED] for first in range(OVERSAMPLED)], level)
     return np.asarray(np.maximum.reduceat(level, np.arange(0, len(level), BLOCK)) if len(level) else level, np.float64)
 
 
@@ -87,11 +87,13 @@ def loudest_channel(sound: NDArray[np.float32]) -> NDArray[np.float32]:
 def _whole_numbers(sound: NDArray[np.float32], bits: int) -> NDArray[np.int32]:
     """Return samples as whole numbers at the top of 32 bits, dithered where some of them are lost; the same sound always the same."""
     full = float(1 << (bits - 1))
-    scaled = sound.astype(np.float64) * full
-    nearest = np.round(scaled)
+    scaled = np.multiply(sound, full, dtype=np.float64)
+    nearest = np.rint(scaled)
     if not np.array_equal(nearest, scaled):
         rng = np.random.default_rng(zlib.crc32(np.ascontiguousarray(sound).data.cast("B")))
         noise = rng.random((2, *sound.shape), np.float32)
-        nearest = np.round(scaled + (noise[0] - noise[1]))
+        scaled += np.subtract(noise[0], noise[1], out=noise[0])
+        nearest = np.rint(scaled, out=scaled)
         nearest[loudest_channel(sound) == 0.0] = 0.0  # digital silence stays silent
-    return np.clip(nearest, -full, full - 1.0).astype(np.int32) << (32 - bits)
+    whole = np.clip(nearest, -full, full - 1.0, out=nearest).astype(np.int32)
+    return np.left_shift(whole, 32 - bits, out=whole)

@@ -53,7 +53,7 @@ def original_stems(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make a stem of each drum heard in the loop, and of what belongs to none; together they are the loop."""
     document, clip, options = request.document, request.clip, request.options
     starts = [piece.cut.at_sample - document.loop.start_sample for piece in document.slices()]
-    for drum, sound in loop_stems(request, check).items():
+    for drum, sound in _pulled_apart(request, check).items():
         own = Clip(sound.astype(np.float32), clip.sample_rate)
         if request.rate != clip.sample_rate or options.speed != 1.0:
             ratio = request.rate / clip.sample_rate
@@ -65,18 +65,28 @@ def original_stems(request: ExportRequest, check: Check) -> Iterator[Made]:
         yield Made(path, "stem", f"{label} of the original", content, {**facts, "drum": drum, "of": "original"})
 
 
+def pull_ahead(request: ExportRequest, check: Check) -> None:
+    """Pull the loop apart beside other work."""
+    _pulled_apart(request, check)
+
+
+def _pulled_apart(request: ExportRequest, check: Check) -> dict[str, Stem]:
+    return request.kept("original stems", lambda: loop_stems(request, check))
+
+
 def loop_stems(request: ExportRequest, check: Check) -> dict[str, Stem]:
     """Return the loop as stems by drum, shape (frames, channels) each, `REMAINDER` last; their sum is the loop.
 
     Each slice is pulled apart into the drums heard in it; what rings on from before goes to the drum of the slice before that rings
     longest, what no drum has to the remainder.
     """
-    from bompla.analysis.separation.pull_apart import RINGING, pull_apart  # brings SciPy, which nothing else here needs
+    from bompla.analysis.separation.pull_apart import RINGING, Known, pull_apart  # brings SciPy, which nothing else here needs
 
     document, clip = request.document, request.clip
     loop = document.loop
     whole = seamless(clip, loop).astype(np.float64)
     stems: dict[str, Stem] = {}
+    known: Known = {}
     before = ""
 
     def pulled(piece: Slice) -> dict[str, Clip]:
@@ -85,7 +95,7 @@ def loop_stems(request: ExportRequest, check: Check) -> dict[str, Stem]:
         if not drums or piece.end_sample <= piece.start_sample:
             return {}
         return pull_apart(clip, piece.start_sample, piece.end_sample, drums, attack_sample=piece.cut.attack_sample,
-                          alone=dict(alone(document, drums)), most=dict(most_of(document, piece.cut, drums)))
+                          alone=dict(alone(document, drums)), most=dict(most_of(document, piece.cut, drums)), known=known)
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # NumPy lets go of the interpreter for most of it
         for piece, parts in zip(document.slices(), pool.map(pulled, document.slices()), strict=True):

@@ -12,10 +12,10 @@ from bompla.export.kit import sf2, sfz
 from bompla.export.loops import rebuilt_loops, single_hits, slices, trimmed_loop
 from bompla.export.options import BITS, CHANCES, FORMATS, NOTES, PATTERNS, RATES, TAILS
 from bompla.export.paper import engrave_ahead, musicxml, score_pdf, score_svg, tab
-from bompla.export.report import report
+from bompla.export.report import report, sounds_ahead
 from bompla.export.report_pdf import report_pdf
 from bompla.export.request import Check, ExportRequest, Made, parts_of
-from bompla.export.stems import original_stems, rebuilt_stems
+from bompla.export.stems import original_stems, pull_ahead, rebuilt_stems
 from bompla.groove.feel import felt_pattern
 from bompla.model.document import Document, Hit
 from bompla.model.wording import counted
@@ -44,7 +44,7 @@ class Export:
     reader: str
     options: tuple[str, ...] = ()
     lost: Words = lambda _request: ""
-    ahead: Callable[[ExportRequest], object] | None = None
+    ahead: Callable[[ExportRequest, Check], object] | None = None
 
 
 def _hits(request: ExportRequest) -> list[Hit]:
@@ -178,7 +178,8 @@ _TABLE = (
            ("patterns", "tail", "muted", *SOUND_OPTIONS, "loudness_lufs")),
     Export("rebuilt-stems", "stem", "Stems of the rebuilt loop", _about_rebuilt_stems, rebuilt_stems, "soundfile",
            ("patterns", "tail", "muted", *SOUND_OPTIONS), _lost_rebuilt_stems),
-    Export("original-stems", "stem", "Stems of the original", _about_original_stems, original_stems, "soundfile", SOUND_OPTIONS),
+    Export("original-stems", "stem", "Stems of the original", _about_original_stems, original_stems, "soundfile", SOUND_OPTIONS,
+           ahead=pull_ahead),
     Export("sfz", "sfz", "Kit as SFZ", _about_kit, sfz, "a strict parser in the tests", ("format", "rate", "bits"), _lost_kit),
     Export("sf2", "sf2", "Kit as SoundFont", _about_kit, sf2, "FluidSynth", ("rate",), _lost_sf2),
     Export("musicxml", "musicxml", "Notation as MusicXML", _about_paper, musicxml, "music21", ("patterns", "repeat_signs"), _lost_paper),
@@ -190,7 +191,7 @@ _TABLE = (
     Export("hits-csv", "hits-csv", "Hits as a table", _about_data, hits_csv, "csv", ("patterns", "muted")),
     Export("hits-json", "hits-json", "Hits as JSON", _about_data, hits_json, "json", ("patterns", "muted")),
     Export("report", "report", "Report", _about_report, report, "html.parser", ("patterns", "muted", "repeat_signs"),
-           ahead=engrave_ahead),
+           ahead=sounds_ahead),
     Export("report-pdf", "report", "Report to print", _about_print, report_pdf, "pypdf", ("patterns", "muted", "repeat_signs"),
            ahead=engrave_ahead),
     Export("feel", "feel", "Feel", lambda request: _about_feel(request.document), feel, "json"),

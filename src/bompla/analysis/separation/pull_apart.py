@@ -64,6 +64,18 @@ Stretches = Sequence[tuple[int, int]]
 
 
 @dataclass(frozen=True, eq=False)
+class Strikes:
+    """A drum by itself: the sound of its strikes at `RATE`, shape (frames, channels) each, and its picture."""
+
+    sounds: Sequence[Channels]
+    picture: Picture
+
+
+Known = dict[tuple[str, tuple[tuple[int, int], ...]], Strikes]
+"""What is known of drums of one clip, by the stretches in which they sound by themselves."""
+
+
+@dataclass(frozen=True, eq=False)
 class _Explained:
     """What a slice at `RATE` is made of: of each part by name what was taken off as it is, and the picture that explains the rest by.
 
@@ -78,7 +90,7 @@ class _Explained:
 
 def pull_apart(
     clip: Clip, start_sample: int, end_sample: int, drums: Sequence[str], *, attack_sample: int | None = None,
-    alone: Mapping[str, Stretches] | None = None, most: Mapping[str, Sequence[float]] | None = None,
+    alone: Mapping[str, Stretches] | None = None, most: Mapping[str, Sequence[float]] | None = None, known: Known | None = None,
 ) -> dict[str, Clip]:
     """Return the part of each drum in a slice, and of what rings on from before it as `RINGING`; together they are the slice again.
 
@@ -88,7 +100,8 @@ def pull_apart(
     what rang before as it would go on, each bent by band and by moment to fit (multiplicative updates for the Kullback-Leibler
     divergence; Lee and Seung, "Algorithms for non-negative matrix factorization", 2001), and each drum gets its share of every
     bin (a Wiener mask), with the mixture's phase. `most` may name the largest share of power a drum can have, from 0 to 1, by
-    `strike_levels`' stretches of time and bands, row after row. Raises AnalysisError for a drum that is unknown.
+    `strike_levels`' stretches of time and bands, row after row. `known`, the same for all slices of a clip, keeps what is known of
+    their drums from one call to the next. Raises AnalysisError for a drum that is unknown.
     """
     unknown = [drum for drum in drums if drum not in DRUMS]
     if unknown or not drums:
@@ -97,11 +110,12 @@ def pull_apart(
     wanted = tuple(dict.fromkeys(drums))
     if len(wanted) == 1 or part.frames < 64:
         return {drum: part if index == 0 else Clip(np.zeros_like(part.samples), part.sample_rate) for index, drum in enumerate(wanted)}
-    known = _explained(clip, start_sample, end_sample, wanted, attack_sample=attack_sample, alone=alone or {})
+    strikes = [_strikes(clip, drum, (alone or {}).get(drum, ()), {} if known is None else known) for drum in wanted]
+    made_of = _explained(clip, start_sample, end_sample, wanted, strikes, attack_sample=attack_sample)
     made = {}
     lead = 0 if attack_sample is None else max(0, attack_sample - start_sample) / clip.sample_rate
-    for drum, own, share in zip(known.names, known.again, _held(_shares(known), known.names, most or {}, lead), strict=True):
-        sound = own + _masked(known.rest, share)
+    for drum, own, share in zip(made_of.names, made_of.again, _held(_shares(made_of), made_of.names, most or {}, lead), strict=True):
+        sound = own + _masked(made_of.rest, share)
         back = resampled(Clip(sound.astype(np.float32), RATE), clip.sample_rate).samples
         fitted = np.zeros_like(part.samples)
         fitted[: min(len(back), len(fitted))] = back[: len(fitted)]
@@ -111,17 +125,16 @@ def pull_apart(
 
 
 def _explained(
-    clip: Clip, start_sample: int, end_sample: int, drums: tuple[str, ...], *, attack_sample: int | None, alone: Mapping[str, Stretches]
+    clip: Clip, start_sample: int, end_sample: int, drums: tuple[str, ...], strikes: Sequence[Strikes], *, attack_sample: int | None,
 ) -> _Explained:
     """Return what a slice is made of, as `pull_apart` says; drums are known, and more than one."""
     sound = resampled(clip.part(start_sample, end_sample), RATE).samples.astype(np.float64)
     lead = 0 if attack_sample is None else max(0, round((attack_sample - start_sample) * RATE / clip.sample_rate))
-    strikes = [_strikes(clip, alone.get(drum, ())) for drum in drums]
     power = _power(sound)
-    pictures = [_aligned(_picture(drum, own), power.shape[0], lead // HOP) for drum, own in zip(drums, strikes, strict=True)]
+    pictures = [_aligned(own.picture, power.shape[0], lead // HOP) for own in strikes]
     ring = _ring(clip, start_sample if attack_sample is None else attack_sample, power, lead // HOP)
     bent = _bent(power, pictures, ring)
-    led = [[np.pad(one, ((lead, 0), (0, 0))) for one in own] for own in strikes]
+    led = [[np.pad(one, ((lead, 0), (0, 0))) for one in own.sounds] for own in strikes]
     again, left = _taken_off(sound, power, bent, led + [[]] * len(ring))
     names = (*drums, RINGING)[: len(bent)]
     return _Explained(names, again, [own * its for own, its in zip(bent, left, strict=True)], sound - np.sum(again, axis=0))
@@ -171,11 +184,15 @@ def _read_templates(stream: IO[bytes]) -> dict[str, Picture]:
         return {drum: 10.0 ** (data[drum].astype(np.float64) / 10.0) for drum in DRUMS}
 
 
-def _strikes(clip: Clip, stretches: Stretches) -> list[Channels]:
-    """Return the sound of stretches at `RATE`, shape (frames, channels) each; those too short to tell anything are left out."""
-    longest = round(LONGEST_S * clip.sample_rate)
-    parts = [clip.part(start, min(end, start + longest)) for start, end in list(stretches)[:MOST_STRIKES]]
-    return [resampled(part, RATE).samples.astype(np.float64) for part in parts if part.duration_s * RATE > SIZE]
+def _strikes(clip: Clip, drum: str, stretches: Stretches, known: Known) -> Strikes:
+    """Return the strikes of a drum alone in stretches of a clip; those too short to tell anything are left out."""
+    place = (drum, tuple(stretches[:MOST_STRIKES]))
+    if place not in known:
+        longest = round(LONGEST_S * clip.sample_rate)
+        parts = [clip.part(start, min(end, start + longest)) for start, end in place[1]]
+        sounds = [resampled(part, RATE).samples.astype(np.float64) for part in parts if part.duration_s * RATE > SIZE]
+        known[place] = Strikes(sounds, _picture(drum, sounds))
+    return known[place]
 
 
 def _picture(drum: str, strikes: list[Channels]) -> Picture:

@@ -23,12 +23,15 @@ def istft(spectrogram: Spectrogram, size: int, hop: int, length: int) -> Floats:
     """Return the sound of frames made by `stft`, changed or not, `length` samples long."""
     window = _window(size)
     frames = np.fft.irfft(spectrogram, size, axis=1) * window
-    out = np.zeros(hop * (len(frames) - 1) + size)
+    out = np.zeros(hop * len(frames) + size)
     norm = np.zeros_like(out)
     square = window.astype(np.float64) ** 2
-    for index, frame in enumerate(frames):
-        out[index * hop : index * hop + size] += frame
-        norm[index * hop : index * hop + size] += square
+    count = len(frames)
+    for start in range(0, size, hop):  # the same part of every frame at once; they do not overlap
+        length_here = min(hop, size - start)
+        places = np.s_[start : start + count * hop]
+        out[places].reshape(count, hop)[:, :length_here] += frames[:, start : start + length_here]
+        norm[places].reshape(count, hop)[:, :length_here] += square[start : start + length_here]
     sound = (out / np.maximum(norm, 1e-3))[size // 2 : size // 2 + length]
     return np.asarray(np.pad(sound, (0, length - len(sound))), np.float32)
 

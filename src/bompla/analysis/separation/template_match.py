@@ -15,7 +15,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.linalg import solve_toeplitz
-from scipy.signal import lfilter
 
 Mono = NDArray[np.float64]
 Channels = NDArray[np.float64]
@@ -38,19 +37,18 @@ def played_again(sound: Channels, examples: Sequence[Sequence[Channels]]) -> lis
     """
     mono = sound.mean(axis=1)
     whitener = _whitener(mono)
-    white = lfilter(whitener, 1.0, mono)
+    white = _filtered(mono, whitener)
     chosen = [_moved(_best(white, whitener, own), len(sound)) if own else None for own in examples]
     known = [one for one in chosen if one is not None]
     parts = [np.zeros_like(sound) for _ in examples]
     if not known:
         return parts
     for channel in range(sound.shape[1]):
-        wanted = lfilter(whitener, 1.0, sound[:, channel])
-        rows = [_shifted(lfilter(whitener, 1.0, one[:, channel])) for one in known]
-        weights = iter(np.split(_least_squares(np.concatenate(rows, axis=1), wanted), len(known)))
+        wanted = _filtered(sound[:, channel], whitener)
+        weights = iter(_least_squares([_filtered(one[:, channel], whitener) for one in known], wanted))
         for part, one in zip(parts, chosen, strict=True):
             if one is not None:
-                part[:, channel] = _shifted(one[:, channel]) @ next(weights)
+                part[:, channel] = np.correlate(np.pad(one[:, channel], TAPS), next(weights), "valid")
     return parts
 
 
@@ -58,7 +56,7 @@ def _best(white: Mono, whitener: Mono, examples: Sequence[Channels]) -> tuple[Ch
     """Return the example that the slice has most of, and how many samples later it is in the slice."""
     best, found = -1.0, (examples[0], 0)
     for example in examples:
-        own = lfilter(whitener, 1.0, example.mean(axis=1))[: white.size]
+        own = _filtered(example.mean(axis=1)[: white.size], whitener)
         size = next_fast_len(max(white.size + own.size, 2 * FURTHEST + 1))
         fit = irfft(rfft(white, size) * rfft(own, size).conj(), size)
         near = np.concatenate([fit[-FURTHEST:], fit[: FURTHEST + 1]]) / (np.sqrt(float(own @ own)) + 1e-9)
@@ -77,15 +75,32 @@ def _moved(found: tuple[Channels, int], frames: int) -> Channels:
     return moved
 
 
-def _shifted(sound: Mono) -> Mono:
-    """Return a sound at all places of the filter, shape (frames, 2 `TAPS` + 1)."""
-    return np.lib.stride_tricks.sliding_window_view(np.pad(sound, TAPS), 2 * TAPS + 1)
+def _least_squares(sounds: Sequence[Mono], wanted: Mono) -> list[Mono]:
+    """Return for each sound the filter, of 2 `TAPS` + 1 weights, by which together they come nearest to what is wanted.
 
-
-def _least_squares(rows: Mono, wanted: Mono) -> Mono:
-    square = rows.T @ rows
+    The products of a sound and another at all places of the filter are one row and one column of products; each further one is its
+    neighbour's, with a sample more at one end and one less at the other.
+    """
+    padded = [np.pad(sound, TAPS) for sound in sounds]
+    square = np.block([[_products(one, other, wanted.size) for other in padded] for one in padded])
+    seen = np.concatenate([np.correlate(one, wanted, "valid") for one in padded])
     held = np.diag(LEAST * np.diag(square) + 1e-12)
-    return np.asarray(np.linalg.solve(square + held, rows.T @ wanted))
+    return np.split(np.linalg.solve(square + held, seen), len(padded))
+
+
+def _products(one: Mono, other: Mono, frames: int) -> Mono:
+    """Return the sums of products of two sounds, each from every place of the filter on, shape (2 `TAPS` + 1, 2 `TAPS` + 1)."""
+    places = 2 * TAPS + 1
+    found = np.empty((places, places))
+    found[0], found[:, 0] = np.correlate(other, one[:frames], "valid"), np.correlate(one, other[:frames], "valid")
+    change = np.outer(one[frames:], other[frames:]) - np.outer(one[: places - 1], other[: places - 1])
+    for place in range(1, places):
+        found[place, 1:] = found[place - 1, :-1] + change[place - 1]
+    return found
+
+
+def _filtered(sound: Mono, taps: Mono) -> Mono:
+    return np.convolve(sound, taps)[: sound.size]
 
 
 def _whitener(sound: Mono) -> Mono:
