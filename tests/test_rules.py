@@ -90,6 +90,16 @@ def test_every_link_of_the_documents_leads_to_a_file() -> None:
     assert not lost, lost
 
 
+def test_every_module_that_is_named_in_words_is_there() -> None:
+    there = [path.relative_to(ROOT).as_posix() for folder in ("src", "tests", "benchmarks", "training", "docs") for path in
+             (ROOT / folder).rglob("*.py")]
+    papers = [*(ROOT / "docs").glob("*.md"), ROOT / "training" / "README.md", *(ROOT / "src").rglob("*.py")]
+    named = {(path.name, name) for path in papers for name in re.findall(r"`([\w/.-]+\.py)", path.read_text(encoding="utf-8"))}
+    assert len(named) > 50
+    lost = [f"{where}: {name}" for where, name in sorted(named) if not any(f"/{one}".endswith(f"/{name}") for one in there)]
+    assert not lost, lost
+
+
 def brightness(hexed: str) -> float:
     parts = [int(hexed[n : n + 2], 16) / 255.0 for n in (1, 3, 5)]
     red, green, blue = (part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)

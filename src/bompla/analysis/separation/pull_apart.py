@@ -96,7 +96,7 @@ def pull_apart(
 
     `drums` are those that sound in it. `alone` may name, for a drum, stretches of the same clip in which it sounds by itself, from
     its attack up to what comes next. Where one of them comes again in the slice wave for wave it is taken off as it is
-    (`same_strike.py`). What remains is explained as the sum of the drums' pictures, those that ship and of their strikes alone, and of
+    (`template_match.py`). What remains is explained as the sum of the drums' pictures, those that ship and of their strikes alone, and of
     what rang before as it would go on, each bent by band and by moment to fit (multiplicative updates for the Kullback-Leibler
     divergence; Lee and Seung, "Algorithms for non-negative matrix factorization", 2001), and each drum gets its share of every
     bin (a Wiener mask), with the mixture's phase. `most` may name the largest share of power a drum can have, from 0 to 1, by
