@@ -101,6 +101,28 @@ def write_and_undo(groove: Any, key: str) -> None:
     assert session.store.document == before
 
 
+def test_writers_offer_what_is_selected_and_what_plays_first(groove: Any) -> None:
+    session, panel, lanes = groove.session, groove.groove.writer, groove.groove.lanes
+    hits = [h for h in pattern_of(session.store.document).hits if h.pad_id == groove.snare.id][:2]
+    session.shown.select(pad_id=groove.snare.id, hit_ids=frozenset())
+    groove.playback.baking.loop_bars(1, 2)
+    panel.show_writer("roll")
+    assert (panel.where.currentText(), panel.where.currentData()) == ("the bars that play", (4.0, 12.0))
+    panel.cancel()
+    session.shown.select(hit_ids=frozenset(h.id for h in hits))
+    panel.show_writer("roll")
+    start, end = panel.where.currentData()
+    assert panel.where.currentText() == "the selected hits"
+    assert start == pytest.approx(hits[0].at_beats, abs=0.15)
+    assert end == pytest.approx(hits[1].at_beats + 0.25, abs=0.3)
+    known = {h.id for h in pattern_of(session.store.history.document).hits}
+    assert lanes._written() == known
+    assert {h.id for h in lanes.hits()} - known, "what would be written is shown, and told apart"
+    assert {h.id for h in lanes._about_to_go()} == known - {h.id for h in lanes.hits()}
+    panel.cancel()
+    assert lanes._written() is None
+
+
 def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     session, panel, lanes = groove.session, groove.groove.feel, groove.groove.lanes
     before = session.store.document
@@ -128,6 +150,7 @@ def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monke
     path = tmp_path / "mine.feel.json"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
     panel.keep()
+    assert panel.feels.findText("mine") > 0, "it joins the list at once"
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
     while session.store.history.done:
         session.store.undo()

@@ -106,9 +106,13 @@ def test_bars_taken_out_and_put_in_thinning_joining_and_choosing(demo: tuple[Doc
     document = demo[0]
     shorter = without_bars(document, (4.0, 8.0))
     check_document(shorter)
+    assert pattern_beats(shorter) == 12
     second = [h for h in pattern_of(document).hits if 8.0 <= h.at_beats < 12.0]
     assert {h.id for h in pattern_of(shorter).hits if 4.0 <= h.at_beats < 8.0} == {h.id for h in second}
     longer = with_empty_bars(shorter, (4.0, 8.0))
+    assert pattern_beats(longer) == 16
+    with pytest.raises(EditError, match="at least one bar"):
+        without_bars(document, (0.0, 16.0))
     assert times(longer) == times(delete_hits(document, [h.id for h in pattern_of(document).hits if 4.0 <= h.at_beats < 8.0]))
     hat = next(p for p in document.pads if p.drum == "hat_closed").id
     hats = [h for h in pattern_of(document).hits if h.pad_id == hat]

@@ -13,13 +13,13 @@ from msgspec.structs import replace
 from bompla.audio.clip import Clip
 from bompla.errors import BomplaError, EditError
 from bompla.groove.feel import PLAIN_LAYER, feel_of, felt, felt_pattern, load_feel, own_feels, save_feel, write_in
-from bompla.groove.writers import STARTERS, WRITERS, Place, one_at_a_time, starter, unplayable, written
+from bompla.groove.writers import STARTERS, WRITERS, Place, one_at_a_time, unplayable, with_starter, written
 from bompla.model.checks import check_document
-from bompla.model.detected_pattern import hit_of, pattern_of
-from bompla.model.document import Document, FeelLayer, Hit
+from bompla.model.detected_pattern import hit_of, pattern_meter, pattern_of
+from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import METERS
 from bompla.model.kit_edits import copy_pad, set_pad_drum
-from bompla.model.pattern_edits import add_hit, with_pattern
+from bompla.model.pattern_edits import add_hit, set_velocity, with_pattern
 from bompla.model.variation_edits import (
     add_variation,
     delete_variation,
@@ -118,6 +118,18 @@ def test_a_feel_is_taken_saved_loaded_and_laid_over_another_pattern(demo: tuple[
         feel_of(replace(document, variations=(replace(pattern_of(document), hits=()),)), "x")
 
 
+def test_accents_that_go_too_far_stay_told_apart(demo: tuple[Document, Clip]) -> None:
+    document = demo[0]
+    hard = set_velocity(document, [h.id for h in pattern_of(document).hits], 110)
+    feel = Feel("leaning", 4, (0.0,) * 16, tuple(1.6 if step % 4 == 0 else 1.3 if step % 2 == 0 else 1.0 for step in range(16)))
+    felt = felt_pattern(set_layer(hard, FeelLayer(feel=feel, force=1.0)))
+    for pad in document.pads:
+        own = {h.velocity for h in felt if h.pad_id == pad.id}
+        strengths = {feel.accent[round(4 * h.at_beats) % 16] for h in felt if h.pad_id == pad.id}
+        assert len(own) == len(strengths)
+        assert max(own, default=127) == 127 or strengths == {1.0}
+
+
 @settings(deadline=None, max_examples=25)
 @given(st.sampled_from(sorted(WRITERS)), st.data())
 def test_every_writer_writes_where_it_is_told(demo: tuple[Document, Clip], key: str, data: st.DataObject) -> None:
@@ -157,14 +169,25 @@ def test_ghosts_stay_off_what_is_there(demo: tuple[Document, Clip]) -> None:
     assert max(v for _, _, v in draft.add) < 50
 
 
+def test_a_shadow_follows_another_lane(demo: tuple[Document, Clip]) -> None:
+    kick, hat = (next(p for p in demo[0].pads if p.drum == drum) for drum in ("kick", "hat_closed"))
+    values = WRITERS["shadow"].defaults() | {"lane": float(kick.id), "between": 0.0}
+    draft = WRITERS["shadow"].write(demo[0], Place(hat.id, 0.0, 16.0), values)
+    kicks = [h.at_beats for h in pattern_of(demo[0]).hits if h.pad_id == kick.id]
+    assert draft.add
+    assert all(min(abs(at - other) for other in kicks) < 0.075 for _, at, _ in draft.add)
+    assert draft != WRITERS["shadow"].write(demo[0], Place(hat.id, 0.0, 16.0), WRITERS["shadow"].defaults())
+
+
 @pytest.mark.parametrize("name", STARTERS)
-def test_every_starter_fills_the_loop(demo: tuple[Document, Clip], name: str) -> None:
-    hits = starter(demo[0], name)
-    document = add_variation(demo[0], hits, name)
+def test_every_starter_fills_the_loop_in_its_own_meter(demo: tuple[Document, Clip], name: str) -> None:
+    document = with_starter(demo[0], name)
     check_document(document)
     assert pattern_of(document).name == name
-    bars = {int(h.at_beats // 4) for h in pattern_of(document).hits}
-    assert bars == {0, 1, 2, 3}
+    meter = pattern_meter(document)
+    assert meter.name == ("3/4" if name == "waltz" else "4/4")  # six in a bar of eighths is no meter of a loop in quarters
+    bars = {int(h.at_beats // meter.beats_per_bar) for h in pattern_of(document).hits}
+    assert bars == set(range(5 if name == "waltz" else 4))
 
 
 def test_hats_take_turns_and_three_hands_are_told(demo: tuple[Document, Clip]) -> None:

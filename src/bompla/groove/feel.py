@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Sequence
 from pathlib import Path
@@ -33,13 +34,15 @@ FEEL_PARAMS = table((
 """The numbers of a layer by field; `ahead` is one of `ahead_ms`, that of a lane."""
 
 FORMAT = "bompla feel"
+MOST_KEPT = 200
 
 
 def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter: Meter) -> tuple[Hit, ...]:
     """Return hits as a layer makes them felt, in order of time; the plain layer leaves them as they are.
 
     First hits are drawn to their own beat's grid, then come swing, the taken feel, what each pad is
-    ahead or behind, and looseness; the same seed gives the same looseness. None leaves the loop.
+    ahead or behind, and looseness; the same seed gives the same looseness. None leaves the loop. Where a pad's accents would go over
+    the hardest velocity, all of its hits are softer by as much: accents that differ go on differing.
     """
     if layer == PLAIN_LAYER or not hits:
         return tuple(hits)
@@ -47,7 +50,9 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
     ahead = dict(layer.ahead_ms)
     middle = float(np.median([hit.velocity for hit in hits]))
     per_ms = bpm / 60_000.0
-    made = []
+    made: list[Hit] = []
+    force: dict[int, float] = {}
+    hardest: dict[int, float] = {}
     for hit in hits:
         if not 0.0 <= hit.at_beats < beats:
             made.append(hit)
@@ -61,7 +66,10 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
             velocity *= 1.0 + layer.force * (layer.feel.accent[step] - 1.0)
         at += per_ms * (ahead.get(hit.pad_id, 0.0) + _loose_ms(hit, layer))
         at = min(max(0.0, at), beats - 1e-6)
-        made.append(replace(hit, at_beats=round(at, 9), velocity=clamped_velocity(velocity)))
+        force[hit.id] = velocity
+        hardest[hit.pad_id] = max(hardest.get(hit.pad_id, 0.0), velocity)
+        made.append(replace(hit, at_beats=round(at, 9)))
+    made = [replace(h, velocity=clamped_velocity(force[h.id] * min(1.0, 127.0 / hardest[h.pad_id]))) if h.id in force else h for h in made]
     return tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
 
 
@@ -125,6 +133,16 @@ def own_feels() -> tuple[Feel, ...]:
     down = tuple({0: 1.15, 8: 1.06}.get(step, 0.97 if step % 4 == 0 else 0.9) for step in range(16))
     made.append(Feel("leaning on the one", 4, (0.0,) * 16, down))
     return tuple(made)
+
+
+def kept_feels(folder: Path) -> tuple[Feel, ...]:
+    """Return the feels that were kept in a folder, by name; what is there and is no feel does not count."""
+    found = []
+    with contextlib.suppress(OSError):
+        for path in sorted(folder.glob("*.json"))[:MOST_KEPT]:
+            with contextlib.suppress(BomplaError):
+                found.append(load_feel(path))
+    return tuple(found)
 
 
 def save_feel(feel: Feel, path: Path) -> None:

@@ -17,9 +17,13 @@ from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, METERS, ONE_AT_A_TIME, Band, Family
 from bompla.model.params import Param
 from bompla.model.pattern_edits import add_played, delete_hits, usual_velocity, with_pattern
+from bompla.model.variation_edits import add_variation, meters_for, set_pattern_meter
 from bompla.units import clamped_velocity
 
 NEAR = 1.0 / 32.0
+LANE, NO_LANE = "lane", -1.0
+"""The value that is the id of a pad whose lane is followed, and that of none: the original is followed."""
+
 
 
 @dataclass(frozen=True)
@@ -56,10 +60,12 @@ class Writer:
     help: str
     params: tuple[Param, ...]
     write: Callable[[Document, Place, Values], Draft]
+    follows: bool = False
+    """Whether it can follow another lane, by the value `LANE`."""
 
     def defaults(self) -> Values:
         """Return the values as they are at first."""
-        return {param.key: param.default for param in self.params}
+        return {param.key: param.default for param in self.params} | ({LANE: NO_LANE} if self.follows else {})
 
 
 def written(document: Document, draft: Draft) -> Document:
@@ -113,15 +119,17 @@ def ghosts(document: Document, place: Place, v: Values) -> Draft:
 
 
 def shadow(document: Document, place: Place, v: Values) -> Draft:
-    """Follow the original's low, mid or high drums: an accent where they hit, soft strokes between."""
-    band = (Band.LOW, Band.MID, Band.HIGH)[int(v["band"])]
+    """Follow the original's low, mid or high drums, or another lane: an accent where they hit, soft strokes between."""
     step = 1.0 / v["rate"]
     usual = usual_velocity(document, place.pad_id)
-    struck = [
-        document.beat_map.beat_at(cut.attack_sample)
-        for cut in document.cuts
-        if any(DRUMS[h.drum].band is band and h.sure for h in cut.heard)
-    ]
+    if v.get(LANE, NO_LANE) != NO_LANE:
+        struck = [hit.at_beats for hit in pattern_of(document).hits if hit.pad_id == int(v[LANE])]
+    else:
+        band = (Band.LOW, Band.MID, Band.HIGH)[int(v["band"])]
+        heard = [document.beat_map.beat_at(cut.attack_sample) for cut in document.cuts
+                 if any(DRUMS[h.drum].band is band and h.sure for h in cut.heard)]
+        turns = range(-(-pattern_beats(document) // document.loop.beats))  # under a longer pattern the loop goes round
+        struck = [at + turn * document.loop.beats for turn in turns for at in heard]
     count = round((place.end - place.start) / step)
     hits = []
     for n in range(count):
@@ -230,12 +238,12 @@ WRITERS: dict[str, Writer] = {
             Param("loudness", "How loud", "%", 5.0, 60.0, "How loud, of what is usual", default=28.0),
             SEED,
         ), ghosts),
-        Writer("shadow", "Shadow", "Follow the original's low, mid or high", (
+        Writer("shadow", "Shadow", "Follow the original's low, mid or high, or another lane", (
             Param("band", "Low, mid or high", "", 0.0, 2.0, "Which drums of the original are followed", default=2.0, step=1.0,
                   names=("low", "mid", "high")),
             RATE,
             Param("between", "Strokes between", "%", 0.0, 80.0, "How loud the strokes between are", default=30.0),
-        ), shadow),
+        ), shadow, follows=True),
         Writer("hats", "Even hats", "Even strokes, open ones on the off-beats", (
             Param("rate", "Strokes per beat", "", 1.0, 8.0, "How many strokes fall into a beat", default=2.0, step=1.0),
             Param("accent", "Accents", "%", 0.0, 100.0, "How much the beats stand out", default=50.0),
@@ -285,12 +293,22 @@ _STAND_IN = {
 }
 
 
-def starter(document: Document, name: str) -> list[tuple[int, float, int]]:
-    """Return a starter over the whole loop, on this kit's drums or those that can stand in for them.
+def with_starter(document: Document, name: str) -> Document:
+    """Add a variation that is a starter, on this kit's drums or those that can stand in for them, and show it.
 
-    A bar of it is laid bar by bar; where the meters differ it goes round in its own length.
+    It is in the starter's own meter, as long as the loop to the nearest bar; where the beat is another one, as of 6/8 in a loop of
+    quarters, its bar goes round in its own length.
     """
     _, meter, lanes = next(one for one in _STARTERS if one[0] == name)
+    document = add_variation(document, [], name)
+    if meter in meters_for(document):
+        document = set_pattern_meter(document, meter)
+    hits = [(*hit, 0.0) for hit in _laid_out(document, lanes, METERS[meter].beats_per_bar)]
+    return add_played(document, hits)
+
+
+def _laid_out(document: Document, lanes: dict[str, str], beats_per_bar: int) -> list[tuple[int, float, int]]:
+    """Return a starter's bar laid bar by bar over the shown pattern, as (pad id, beat, velocity)."""
     by_drum = {pad.drum: pad for pad in reversed(document.pads)}
     hits = []
     for drum, lane in lanes.items():
@@ -298,7 +316,7 @@ def starter(document: Document, name: str) -> list[tuple[int, float, int]]:
         if pad is None:
             continue
         usual = usual_velocity(document, pad.id)
-        per_beat = len(lane) // METERS[meter].beats_per_bar
+        per_beat = len(lane) // beats_per_bar
         for n in range(int(pattern_beats(document) * per_beat)):
             mark = lane[n % len(lane)]
             if mark != ".":

@@ -15,6 +15,7 @@ from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_
 from bompla.model.document import Document, Hit
 from bompla.model.params import Param
 from bompla.model.pattern_edits import SAME_BEATS, with_hits
+from bompla.model.variation_edits import set_bars
 from bompla.units import clamped_velocity
 
 Stretch = tuple[float, float]
@@ -170,17 +171,26 @@ def merged(document: Document, *, near_beats: float = SAME_BEATS) -> Document:
 
 
 def without_bars(document: Document, stretch: Stretch) -> Document:
-    """Cut bars out: what comes later moves up."""
+    """Cut bars out: what comes later moves up, and the pattern is so much shorter; raises EditError where nothing would be left."""
     start, end = stretch
+    if end - start >= pattern_beats(document):
+        raise EditError("A pattern has at least one bar; select hits of fewer bars.")
     left = [h for h in pattern_of(document).hits if not start <= h.at_beats < end]
-    return with_hits(document, [replace(h, at_beats=h.at_beats - (end - start)) if h.at_beats >= end else h for h in left])
+    moved = with_hits(document, [replace(h, at_beats=h.at_beats - (end - start)) if h.at_beats >= end else h for h in left])
+    return _longer_by(moved, start - end)
 
 
 def with_empty_bars(document: Document, stretch: Stretch) -> Document:
-    """Put empty bars in before a stretch, as long as it: what comes later moves on; past the pattern's end it is kept."""
+    """Put empty bars in before a stretch, as long as it: what comes later moves on, and the pattern is so much longer."""
     start, end = stretch
     later = end - start
-    return with_hits(document, [replace(h, at_beats=h.at_beats + later) if h.at_beats >= start else h for h in pattern_of(document).hits])
+    moved = [replace(h, at_beats=h.at_beats + later) if h.at_beats >= start else h for h in pattern_of(document).hits]
+    return _longer_by(with_hits(document, moved), later)
+
+
+def _longer_by(document: Document, beats: float) -> Document:
+    per_bar = pattern_meter(document).beats_per_bar
+    return set_bars(document, round((pattern_beats(document) + beats) / per_bar))
 
 
 def quantised_by(document: Document, hit_ids: Iterable[int], step_of: Callable[[float], float], amount: float) -> Document:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from pathlib import Path
 
+import platformdirs
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout
@@ -16,12 +18,27 @@ from bompla.app.ui.controls import Panel, button, combo, label
 from bompla.app.ui.value_bar import ValueBar
 from bompla.errors import BomplaError
 from bompla.formats.midi_read import read_midi_notes
-from bompla.groove.feel import FEEL_PARAMS, PLAIN_LAYER, feel_from, feel_of, load_feel, own_feels, save_feel, write_in
+from bompla.groove.feel import (
+    FEEL_PARAMS,
+    PLAIN_LAYER,
+    feel_from,
+    feel_of,
+    kept_feels,
+    load_feel,
+    own_feels,
+    save_feel,
+    write_in,
+)
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Feel, FeelLayer
 from bompla.model.variation_edits import set_layer
 
 OF_FEEL = ("timing", "force")
+
+
+def feels_folder() -> Path:
+    """Return the folder in which feels are kept, unless another is chosen."""
+    return Path(platformdirs.user_data_dir("bompla")) / "feels"
 
 
 class FeelPanel(Panel):
@@ -31,7 +48,7 @@ class FeelPanel(Panel):
         super().__init__("Feel")
         self.body.setSpacing(4)
         self._session = session
-        self._feels: list[Feel] = list(own_feels())
+        self._feels: list[Feel] = [*own_feels(), *kept_feels(feels_folder())]
         self.bars: dict[str, ValueBar] = {}
         for param in FEEL_PARAMS.values():
             bar = ValueBar(param)
@@ -187,17 +204,26 @@ class FeelPanel(Panel):
         feel = self._own_feel()
         if feel is None:
             return
-        name, _ = QFileDialog.getSaveFileName(self, "Save this feel", f"{feel.name}.feel.json", "Feels (*.json)")
+        with contextlib.suppress(OSError):
+            feels_folder().mkdir(parents=True, exist_ok=True)
+        name, _ = QFileDialog.getSaveFileName(self, "Save this feel", str(feels_folder() / f"{feel.name}.feel.json"), "Feels (*.json)")
         if name:
-            try:
-                save_feel(replace(feel, name=Path(name).name.removesuffix(".json").removesuffix(".feel")), Path(name))
-            except BomplaError as error:
-                self._session.hub.trouble(str(error))
+            self.keep_as(feel, Path(name))
+
+    def keep_as(self, feel: Feel, path: Path) -> None:
+        """Keep a feel as a file; it is in the list from then on, now and at the next start."""
+        named = replace(feel, name=path.name.removesuffix(".json").removesuffix(".feel"))
+        try:
+            save_feel(named, path)
+        except BomplaError as error:
+            self._session.hub.trouble(str(error))
+            return
+        self.add(named)
 
     def open_feel(self) -> None:
         """Ask for a feel to open."""
         kinds = "Feels, loops and MIDI (*.json *.mid *.midi *.wav *.flac *.aif *.aiff *.ogg *.mp3)"
-        name, _ = QFileDialog.getOpenFileName(self, "Load a feel", "", kinds)
+        name, _ = QFileDialog.getOpenFileName(self, "Load a feel", str(feels_folder()), kinds)
         if name:
             self.take_from(Path(name))
 

@@ -170,12 +170,30 @@ class LanePicture(SoundPicture):
         for one in missing:
             if one.pad_id in lanes:
                 self._paint_missing(painter, document, one)
-        silenced = self._session.shown.silenced
+        silenced, written, gone = self._session.shown.silenced, self._written(), self._about_to_go()
+        for hit in gone:
+            if hit.pad_id in lanes and first <= hit.at_beats <= last:
+                self._paint_gone(painter, hit)
         for hit in seen:
             if hit.pad_id in lanes:
                 painter.setOpacity(SILENCED if hit.pad_id in silenced else 1.0)
-                self._paint_pin(painter, document, hit, hit.id in selected)
+                self._paint_pin(painter, document, hit, hit.id in selected, draft=written is not None and hit.id not in written)
         painter.setOpacity(1.0)
+
+    def _written(self) -> frozenset[int] | None:
+        """Return the ids of the hits that are written, while others are only shown; None where nothing is being tried."""
+        history = self._session.store.history
+        if history is None or not self._session.store.previewing:
+            return None
+        return frozenset(hit.id for hit in pattern_of(history.document).hits)
+
+    def _about_to_go(self) -> tuple[Hit, ...]:
+        """Return the hits that what is being tried would take out."""
+        history = self._session.store.history
+        if history is None or not self._session.store.previewing:
+            return ()
+        kept = {hit.id for hit in self.hits()}
+        return tuple(hit for hit in felt_pattern(history.document) if hit.id not in kept)
 
     def _paint_simply(
         self, painter: QPainter, document: Document, hits: list[tuple[int, float, int]], kinds: NDArray[np.int8], lanes: dict[int, QRectF]
@@ -276,7 +294,16 @@ class LanePicture(SoundPicture):
             text = f"{pad.note} · {note_name(pad.note)}" + ("" if pad.layers else " · no sound")
             painter.drawText(QRectF(44, middle + 1, HEADER - 48, 18), Qt.AlignmentFlag.AlignVCenter, text)
 
-    def _paint_pin(self, painter: QPainter, document: Document, hit: Hit, selected: bool) -> None:
+    def _paint_gone(self, painter: QPainter, hit: Hit) -> None:
+        """Draw a hit that would be taken out: its foot, struck through."""
+        lane, x = self.lane(hit.pad_id), self.pin(hit).x()
+        painter.setPen(QPen(theme().colour("dim"), 1.2))
+        foot = lane.bottom() - 9.0
+        painter.drawLine(QPointF(x - 4.0, foot - 4.0), QPointF(x + 4.0, foot + 4.0))
+        painter.drawLine(QPointF(x - 4.0, foot + 4.0), QPointF(x + 4.0, foot - 4.0))
+
+    def _paint_pin(self, painter: QPainter, document: Document, hit: Hit, selected: bool, *, draft: bool = False) -> None:
+        """Draw a hit; one that is not written yet stands on a broken stem, in a ring."""
         head = self.pin(hit)
         if not self._axis.left - 12.0 <= head.x() <= self._axis.left + self._axis.width + 2.0:
             return
@@ -285,9 +312,13 @@ class LanePicture(SoundPicture):
         colour = theme().colour("paper") if selected else theme().drum(pad.drum, 0.4 + 0.6 * hit.chance)
         foot = lane.bottom() - 9.0
         size = 8.0 + 5.0 * hit.velocity / 127.0
-        painter.setPen(QPen(colour, 2.0))
+        painter.setPen(QPen(colour, 1.6, Qt.PenStyle.DotLine) if draft else QPen(colour, 2.0))
         painter.drawLine(QPointF(head.x(), head.y() + size * 0.4), QPointF(head.x(), foot))
-        draw_head(painter, pad.drum, head.x(), head.y(), size, colour)
+        draw_head(painter, pad.drum, head.x(), head.y(), size * (0.75 if draft else 1.0), colour)
+        if draft:
+            painter.setPen(QPen(colour, 1.0, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(head, size * 0.5 + 4.0, size * 0.5 + 4.0)
         if selected:
             painter.setPen(QPen(colour, 1.2))
             painter.setBrush(Qt.BrushStyle.NoBrush)

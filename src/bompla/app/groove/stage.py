@@ -213,7 +213,7 @@ class GrooveStage(Stage):
         column.addWidget(self.offer_panel)
         self.selected.body.addWidget(self.note)
         self.selected.body.addStretch(1)
-        self.writer, self.feel = WriterPanel(self.session), FeelPanel(self.session)
+        self.writer, self.feel = WriterPanel(self.session, lambda: self.playback.baking.bars), FeelPanel(self.session)
         self.pages = QStackedWidget()
         for page in (self.selected, self.writer, self.feel):
             self.pages.addWidget(scrolling(page))

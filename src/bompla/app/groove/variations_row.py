@@ -13,7 +13,7 @@ from bompla.app.groove.order_panel import OrderPanel
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import button, label
 from bompla.app.ui.number_box import give_focus_back
-from bompla.groove.writers import STARTERS, starter
+from bompla.groove.writers import STARTERS, with_starter
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
 from bompla.model.variation_edits import (
@@ -117,7 +117,7 @@ class VariationsRow(QWidget):
         offer("Empty", "empty variation", lambda d: add_variation(d, [], "empty"))
         menu.addSeparator()
         for name in STARTERS:
-            offer(name.capitalize(), f"variation {name}", partial(_with_starter, name=name))
+            offer(name.capitalize(), f"variation {name}", partial(with_starter, name=name))
         return menu
 
     def note_down(self) -> None:
@@ -155,7 +155,3 @@ class VariationsRow(QWidget):
 
     def _edit(self, words: str, change: Callable[[Document], Document]) -> bool:
         return self._session.store.edit(words, change)
-
-
-def _with_starter(document: Document, name: str) -> Document:
-    return add_variation(document, starter(document, name), name)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
@@ -10,9 +11,14 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import Panel, button, clear_layout, combo, label
 from bompla.app.ui.value_bar import ValueBar
-from bompla.groove.writers import WRITERS, Draft, Place, Values, Writer, written
-from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.groove.writers import LANE, NO_LANE, WRITERS, Draft, Place, Values, Writer, written
+from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_meter
 from bompla.model.document import Document
+from bompla.model.phrase_edits import Stretch
+
+Places = tuple[tuple[str, Stretch], ...]
+LEAST_BEATS = 0.2
+"""Hits that lie nearer together than this are one place, not a stretch to write over."""
 
 
 class WriterPanel(Panel):
@@ -20,9 +26,10 @@ class WriterPanel(Panel):
 
     opened = pyqtSignal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, looped: Callable[[], tuple[int, int]]) -> None:
+        """`looped` gives the first of the bars that play round, from 0, and how many; a count of 0 is all of them."""
         super().__init__("Write into a lane")
-        self._session = session
+        self._session, self._looped = session, looped
         self.open: Writer | None = None
         self._values: Values = {}
         self.closed_view, self.open_view = QWidget(), QWidget()
@@ -57,7 +64,8 @@ class WriterPanel(Panel):
         self.body.addWidget(self.open_view)
         self.body.addStretch(1)
         self.open_view.hide()
-        session.shown.selection_changed.connect(lambda _: self.preview())
+        self._offered: Places = ()
+        session.shown.selection_changed.connect(lambda _: self._selection_changed())
         session.project.opened.connect(self.cancel)
 
     def refresh(self, document: Document) -> None:
@@ -65,15 +73,37 @@ class WriterPanel(Panel):
         pad = next((p for p in document.pads if p.id == self._session.shown.selection.pad_id), None)
         name = pad.name.lower() if pad else "a lane"
         self.heading.setText(f"{self.open.label} into {name}" if self.open else f"Write into {name}")
-        bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
-        if self.where.count() != bars + 2:
+        history = self._session.store.history
+        offered = self._places(history.document if history is not None else document)  # not what is being tried
+        if offered != self._offered:
+            kept, self._offered = self.where.currentText(), offered
             self.where.clear()
-            beats, per_bar = float(pattern_beats(document)), float(pattern_meter(document).beats_per_bar)
-            self.where.addItem("the whole pattern", (0.0, beats))
-            for bar in range(bars):
-                self.where.addItem(f"bar {bar + 1}", (bar * per_bar, (bar + 1) * per_bar))
-            self.where.addItem("the last beat", (beats - 1.0, beats))
-            self.where.setCurrentIndex(bars)
+            for words, stretch in offered:
+                self.where.addItem(words, stretch)
+            self.where.setCurrentIndex(max(0, self.where.findText(kept)) if self.open is not None else 0)
+
+    def _places(self, document: Document) -> Places:
+        """Return where it can write, likeliest first: over what is selected, the bars that play round, the last bar, and all others."""
+        meter, beats = pattern_meter(document), float(pattern_beats(document))
+        per_bar = float(meter.beats_per_bar)
+        bars = round(beats / per_bar)
+        found: list[tuple[str, Stretch]] = []
+        chosen = [h.at_beats for h in hits_inside(document) if h.id in self._session.shown.selection.hit_ids]
+        if len(chosen) > 1 and max(chosen) - min(chosen) >= LEAST_BEATS:
+            step = self._session.shown.grid.step_at(min(chosen))
+            start, end = (round(at / step) * step for at in (min(chosen), max(chosen)))
+            found.append(("the selected hits", (max(0.0, start), min(beats, end + step))))
+        first, count = self._looped()
+        if count and first + count <= bars:
+            found.append(("the bars that play", (first * per_bar, (first + count) * per_bar)))
+        each = [(f"bar {bar + 1}", (bar * per_bar, (bar + 1) * per_bar)) for bar in range(bars)]
+        return (*found, each[-1], ("the whole pattern", (0.0, beats)), *each[:-1], ("the last beat", (beats - 1.0, beats)))
+
+    def _selection_changed(self) -> None:
+        history = self._session.store.history
+        if self.open is not None and history is not None:
+            self.refresh(history.document)
+            self.preview()
 
     def show_writer(self, key: str) -> None:
         """Open a writer, and show what it would do."""
@@ -88,12 +118,29 @@ class WriterPanel(Panel):
             bar.dropped.connect(partial(self._reset, param.key, bar))
             bar.chosen.connect(partial(self._set, param.key))
             self._choices.addWidget(bar)
+            if self.open.follows and param is self.open.params[0]:
+                self._offer_lanes(bar)
         self.closed_view.hide()
         self.open_view.show()
         document = self._session.store.document
         if document is not None:
             self.refresh(document)
+        self.where.setCurrentIndex(0)
         self.preview()
+
+    def _offer_lanes(self, of_the_original: ValueBar) -> None:
+        """Offer what can be followed: the original, by `of_the_original`, or another lane."""
+        document, own = self._session.store.document, self._session.shown.selection.pad_id
+        pads = document.pads if document is not None else ()
+        box = combo("What it follows", [("follow the original", NO_LANE), *((f"follow {pad.name}", float(pad.id)) for pad in pads
+                                                                           if pad.id != own)])
+
+        def choose() -> None:
+            of_the_original.setVisible(box.currentData() == NO_LANE)
+            self._set(LANE, box.currentData())
+
+        box.activated.connect(lambda _: choose())
+        self._choices.insertWidget(0, box)
 
     def draft(self) -> Draft | None:
         """Return what the open writer would do."""
