@@ -238,7 +238,8 @@ def test_a_soft_take_before_a_loud_one_of_another_kit_is_heard_as_by_itself(
     demo_loops: list[tuple[str, Clip, dict[str, Any]]], heard_demo: list[tuple[str, AnalysisResult, dict[str, Any]]]
 ) -> None:
     attacks = changed = 0
-    for (_, take, _), (_, other, _), (_, heard, _) in zip(demo_loops, [*demo_loops[1:], demo_loops[0]], heard_demo, strict=True):
+    pairs = list(zip(demo_loops, [*demo_loops[1:], demo_loops[0]], heard_demo, strict=True))
+    for (_, take, _), (_, other, _), (_, heard, _) in pairs[::2]:
         loud = np.tile(other.mono, 1 + 20 * other.sample_rate // other.frames)
         both = analyse(Clip(np.concatenate([0.125 * take.mono, loud]), take.sample_rate))
         by_itself = hits_of(heard)
@@ -357,8 +358,8 @@ RIDDEN: list[dict[str, Iterable[int]]] = [
 
 @pytest.mark.parametrize("lanes", RIDDEN)
 def test_no_foot_is_heard_only_because_a_snare_answers_a_ride(lanes: dict[str, Iterable[int]]) -> None:
-    feet = [[drum for _, drum in heard_in(played_on(seed, lanes, 0.125, steps=64))].count("hat_pedal") for seed in range(5)]
-    assert sum(feet) <= 0.05 * 5 * len(list(lanes["snare"])), feet
+    feet = [[drum for _, drum in heard_in(played_on(seed, lanes, 0.125, steps=64))].count("hat_pedal") for seed in range(3)]
+    assert sum(feet) <= 0.05 * 3 * len(list(lanes["snare"])), feet
 
 
 @pytest.mark.parametrize("ghost", [24, 44])

@@ -70,7 +70,7 @@ def full(demo: tuple[Document, Clip]) -> tuple[dict[str, Any], Clip]:
     return msgspec.to_builtins(document), clip
 
 
-@settings(max_examples=180, deadline=None)
+@settings(max_examples=120, deadline=None)
 @given(data=st.data())
 def test_any_number_anywhere_in_a_project_is_refused_in_words_or_plays(full: tuple[dict[str, Any], Clip], data: st.DataObject) -> None:
     plain, clip = full
