@@ -1,4 +1,4 @@
-"""What becomes of broken files: `python benchmarks/faults.py [--each N] [--first SEED] [--kills N]`.
+"""What becomes of broken files: `python benchmarks/faults.py [--each N] [--first SEED] [--kinds KIND ...] [--kills N]`.
 
 Sounds of every format, projects and MIDI files have bytes changed, cut out and added, and projects also any number of any field; they
 are opened by processes that may use 1 GB beside their libraries, and each takes at most 20 s. A result or a sentence is right; a traceback,
@@ -133,6 +133,9 @@ def tried(task: tuple[str, range]) -> Counter[tuple[str, str]]:
         said = checked_together(kind, paths)
         if len(said) != len(paths):
             said = [alone(kind, path) for path in paths]
+            for path, one in zip(paths, said, strict=True):
+                if one not in ("result", "sentence"):
+                    print(f"{path.name}: {one}", flush=True)
     return Counter((kind, one) for one in said)
 
 
@@ -201,8 +204,9 @@ def main() -> None:
     parser.add_argument("--each", type=int, default=50)
     parser.add_argument("--kills", type=int, default=0)
     parser.add_argument("--first", type=int, default=0, help="the first seed")
+    parser.add_argument("--kinds", nargs="*", default=[*WHOLE, "fields"])
     chosen = parser.parse_args()
-    kinds = [*WHOLE, "fields"]
+    kinds = chosen.kinds
     with ProcessPoolExecutor() as pool:
         tasks = [(kind, range(first, min(first + TOGETHER, chosen.first + chosen.each)))
                  for first in range(chosen.first, chosen.first + chosen.each, TOGETHER) for kind in kinds]

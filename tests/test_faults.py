@@ -158,6 +158,15 @@ def test_huge_and_broken_samples_are_silent_and_pipes_are_refused(tmp_path: Path
     assert result.exit_code == 1
 
 
+def test_a_midi_file_whose_header_makes_up_a_size_is_refused_without_the_memory(tmp_path: Path) -> None:
+    path = tmp_path / "made up.mid"
+    path.write_bytes(b"MThd\xff\xff\xff\xf0\x00\x01\x00\x01\x01\xe0MTrk\x00\x00\x00\x04\x00\xff\x2f\x00")
+    code = ("import resource, sys; from pathlib import Path; from bompla.formats.midi_read import read_midi_notes; import mido\n"
+            "resource.setrlimit(resource.RLIMIT_AS, (2_500_000_000, 2_500_000_000))\nread_midi_notes(Path(sys.argv[1]))")
+    ran = subprocess.run([sys.executable, "-P", "-c", code, str(path)], capture_output=True, text=True, check=False)
+    assert "ExportError: made up.mid" in ran.stderr
+
+
 def test_a_midi_file_of_endless_time_is_refused(tmp_path: Path) -> None:
     import mido
 

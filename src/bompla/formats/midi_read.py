@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from bompla.files import reason_of
 from bompla.model.drums import METERS, Meter
 
 MOST_NOTES = 200_000
+MOST_BYTES = 32 << 20
 MOST_BARS = 1_024
 
 
@@ -30,7 +32,11 @@ def read_midi_notes(path: Path) -> MidiNotes:
     import mido  # late: the window is up before any file of this kind is asked for
 
     try:
-        file = mido.MidiFile(path, clip=True)
+        with path.open("rb") as stream:
+            content = stream.read(MOST_BYTES + 1)
+        if len(content) > MOST_BYTES:
+            raise ExportError(f"{path.name} is over {MOST_BYTES >> 20} MB, far more than a groove; cut out the part you want first.")
+        file = mido.MidiFile(file=io.BytesIO(content), clip=True)  # from memory: a size that a header makes up asks for none
     except OSError as error:
         reason = reason_of(error) if error.errno else "it is no MIDI file, or it is damaged"
         raise ExportError(f"Could not open {path.name}: {reason}.") from error
