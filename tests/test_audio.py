@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import errno
 import io
+import os
+import pickle
 import struct
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +17,8 @@ import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bompla.analysis.hearing.spectrum import spectrum_of
+from bompla.audio import room
 from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip, read_clip
 from bompla.audio.loudness import loudness_db
@@ -198,3 +205,36 @@ def test_the_mean_of_channels_is_heard_unless_they_cancel(channels: int, active:
     np.testing.assert_allclose(Clip(alike, 44_100).mono, alike.mean(axis=1), atol=1e-5)
     turned = Clip(np.concatenate([0.9 * alike, -alike], axis=1), 44_100)
     np.testing.assert_allclose(np.abs(turned.mono), np.abs(alike[:, int((alike**2).sum(axis=0).argmax())]), atol=1e-5)
+
+
+def test_long_sound_lies_in_a_file_and_is_handed_to_another_process(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    sound = (0.5 * np.random.default_rng(4).standard_normal((700_000, 2))).astype(np.float32)
+    sound[11, 1] = np.nan
+    soundfile.write(tmp_path / "long.wav", sound, 44_100, subtype="FLOAT")
+    short = read_clip(tmp_path / "long.wav")
+    monkeypatch.setattr(room, "LARGE_BYTES", 1 << 20)
+    long = read_clip(tmp_path / "long.wav")
+    assert isinstance(room.handed(long.samples), room.Elsewhere)
+    assert room.handed(short.samples) is short.samples
+    assert np.array_equal(long.samples, short.samples)
+    assert (long.content_hash, long.mono.tobytes()) == (short.content_hash, short.mono.tobytes())
+    room.let_go(long.samples)
+    assert np.array_equal(long.samples, short.samples)
+    spectra = [spectrum_of(clip) for clip in (short, long)]
+    assert spectra[0] is not None
+    assert spectra[1] is not None
+    assert np.array_equal(spectra[0].power, spectra[1].power)
+    code = "import pickle, sys; from bompla.audio.room import taken; print(float(taken(pickle.load(sys.stdin.buffer))[9, 0]))"
+    ran = subprocess.run([sys.executable, "-P", "-c", code], input=pickle.dumps(room.handed(long.samples)), capture_output=True, check=True)
+    assert float(ran.stdout) == float(sound[9, 0])
+
+
+def test_a_full_disk_leaves_long_sound_in_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(_file: int, _start: int, _size: int) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    soundfile.write(tmp_path / "long.flac", np.zeros((700_000, 1), np.float32), 44_100)
+    monkeypatch.setattr(room, "LARGE_BYTES", 1 << 20)
+    monkeypatch.setattr(os, "posix_fallocate", full)
+    assert read_clip(tmp_path / "long.flac").frames == 700_000
+    assert room.room_for(700_000).nbytes == 2_800_000

@@ -27,6 +27,7 @@ from bompla.analysis.tempo.readings import Reading, confidence_of, read_tempo, s
 from bompla.analysis.tempo.stretches import Stretch as HeardStretch
 from bompla.analysis.tempo.stretches import stretches_of
 from bompla.audio.clip import Clip
+from bompla.audio.room import let_go
 from bompla.errors import AnalysisError
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.document import SAME_ATTACK_MS, Attack, Heard, Source, TempoReading
@@ -103,6 +104,7 @@ def listened(
 ) -> Listening:
     """Return all that is heard in a spectrum, with what the network made of it, of a sound so many seconds long."""
     found = find_attacks(spectrum, activations, strengths_of(activations, load_model()), params)
+    let_go(spectrum.signal)
     progress(0.6, "hearing drums")
     drums = heard_together(activations, load_model(), load_context(), spectrum, found.samples)
     progress(0.8, "reading tempo and bars")
@@ -186,11 +188,13 @@ def _attacks(clip: Clip, heard: Listening, threshold: float) -> tuple[Attack, ..
     for place, one in zip(cut_at, told, strict=True):
         drums[place] = one
     levels = strike_levels(heard.spectrum, found.samples, _next_strike(found, threshold, heard.spectrum.signal.size))
+    let_go(heard.spectrum.signal)
     made = []
     for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR):
         at_sample = min(clip.frames - 1, round(int(found.samples[i]) * scale))
         strength, clear_by = round(float(found.strengths[i]), 4), round(float(clear[i]), 1)
         made.append(Attack(at_sample, quiet_before(clip, at_sample), strength, drums[i], clear_by, levels[i]))
+    let_go(clip.mono)
     return tuple(made)
 
 

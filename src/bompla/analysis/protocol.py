@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from bompla.analysis.params import AnalysisParams
-from bompla.audio.clip import Samples
+from bompla.audio.clip import Clip, Samples
+from bompla.audio.room import Elsewhere, taken
 
 LENGTH = struct.Struct("<Q")
 
@@ -24,13 +25,18 @@ class Request:
 
     number: int
     kind: Kind
-    samples: Samples
+    samples: Samples | Elsewhere
     sample_rate: int
     name: str = ""
     path: str = ""
     params: AnalysisParams | None = None
     places: tuple[int, ...] = ()
     scale: str = "mel"
+
+    @property
+    def clip(self) -> Clip:
+        """The sound that it is about; raises OSError where that lies in a process that has ended."""
+        return Clip(taken(self.samples), self.sample_rate)
 
 
 @dataclass(frozen=True)

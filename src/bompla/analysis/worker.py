@@ -27,7 +27,6 @@ from bompla.analysis.params import AnalysisParams
 from bompla.analysis.protocol import LENGTH, Answer, Request, packed
 from bompla.analysis.shelf_scan import scanned
 from bompla.analysis.spectrogram import spectrogram
-from bompla.audio.clip import Clip
 from bompla.errors import AnalysisError, BomplaError
 
 NICENESS = 10
@@ -59,7 +58,7 @@ class Kept:
 
 
 def _analyse(request: Request, kept: Kept, progress: Progress) -> Any:
-    clip = Clip(request.samples, request.sample_rate)
+    clip = request.clip
     params = (request.params or AnalysisParams()).checked()
     key = ("analyse", clip.content_hash, params)
     if key not in kept:
@@ -73,24 +72,24 @@ def _analyse(request: Request, kept: Kept, progress: Progress) -> Any:
 
 
 def _pictures(request: Request, kept: Kept, _progress: Progress) -> Any:
-    clip = Clip(request.samples, request.sample_rate)
+    clip = request.clip
     return kept.get(("pictures", clip.content_hash), lambda: drawn_from(clip, listen(clip, AnalysisParams())))
 
 
 def _hear_at(request: Request, kept: Kept, _progress: Progress) -> Any:
-    clip = Clip(request.samples, request.sample_rate)
+    clip = request.clip
     return kept.get(("hear_at", clip.content_hash, request.places), lambda: hear_at(clip, list(request.places)))
 
 
 def _drums_only(request: Request, kept: Kept, _progress: Progress) -> Any:
     from bompla.analysis.separation.percussive import percussive  # brings SciPy's filters, which nothing else here needs at once
 
-    clip = Clip(request.samples, request.sample_rate)
+    clip = request.clip
     return kept.get(("drums_only", clip.content_hash), lambda: percussive(clip).samples)
 
 
 def _spectrogram(request: Request, kept: Kept, _progress: Progress) -> Any:
-    clip, scale = Clip(request.samples, request.sample_rate), request.scale
+    clip, scale = request.clip, request.scale
     if scale not in ("mel", "linear"):
         raise AnalysisError(f"There is no scale called {scale}.")
     return kept.get(("spectrogram", clip.content_hash, scale), lambda: spectrogram(clip, "linear" if scale == "linear" else "mel"))

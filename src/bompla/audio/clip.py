@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.audio.room import let_go, room_for
 from bompla.errors import SoundFileError
 
 Samples = NDArray[np.float32]
@@ -17,6 +18,8 @@ MIN_RATE = 1_000
 MAX_RATE = 768_000
 CANCELLED = 0.1
 """Less than this share of the power that channels with nothing in common would have in their mean: they cancel each other."""
+
+_BLOCK, _LET_GO_BLOCKS = 1 << 18, 16
 
 LOOKED_AT = 1 << 18
 """Of about so many frames, evenly spread, power is summed to know that."""
@@ -61,16 +64,30 @@ class Clip:
         """The mean of all channels, shape (frames,); the loudest channel where they cancel each other, as with one turned upside down."""
         if self.channels == 1:
             return self.samples[:, 0]
-        mixed: Samples = self.samples[:, 0] + self.samples[:, 1]  # NumPy's own mean over so few takes ten times as long
-        for channel in range(2, self.channels):
-            mixed += self.samples[:, channel]
-        mixed /= np.float32(self.channels)
-        some = slice(None, None, 1 + self.frames // LOOKED_AT)
-        powers = (self.samples[some].astype(np.float64) ** 2).sum(axis=0)
-        if (mixed[some].astype(np.float64) ** 2).sum() < CANCELLED * powers.mean() / self.channels:
-            mixed = np.ascontiguousarray(self.samples[:, int(powers.argmax())])
+        mixed = self.mixed_into(room_for(self.frames))
         mixed.flags.writeable = False
         return mixed
+
+    def mixed_into(self, room: Samples) -> Samples:
+        """Write what `mono` is into an array of shape (frames,), and return it: for sound that is too long to be kept twice."""
+        some = slice(None, None, 1 + self.frames // LOOKED_AT)
+        looked_at = self.samples[some].astype(np.float64)
+        powers = (looked_at**2).sum(axis=0)
+        cancelled = (looked_at.mean(axis=1) ** 2).sum() < CANCELLED * powers.mean() / self.channels
+        loudest = int(powers.argmax())
+        for start in range(0, self.frames, _BLOCK):
+            block, part = self.samples[start : start + _BLOCK], room[start : start + _BLOCK]
+            if cancelled:
+                part[:] = block[:, loudest]
+                continue
+            np.add(block[:, 0], block[:, min(1, self.channels - 1)], out=part)  # NumPy's own mean over so few takes ten times as long
+            for channel in range(2, self.channels):
+                part += block[:, channel]
+            part /= np.float32(max(2, self.channels))
+            if start % (_LET_GO_BLOCKS * _BLOCK) == 0:
+                let_go(self.samples)
+                let_go(room)
+        return room
 
     @cached_property
     def stereo(self) -> Samples:
@@ -91,7 +108,9 @@ class Clip:
         """A hash of rate, shape and samples: equal for equal sound, 32 hexadecimal digits."""
         digest = hashlib.blake2b(digest_size=16)
         digest.update(f"{self.sample_rate}/{self.frames}/{self.channels}".encode())
-        digest.update(self.samples.data.cast("B"))
+        for start in range(0, self.frames, _BLOCK * _LET_GO_BLOCKS):
+            digest.update(self.samples[start : start + _BLOCK * _LET_GO_BLOCKS].data.cast("B"))
+            let_go(self.samples)
         return digest.hexdigest()
 
     def part(self, start_sample: int, end_sample: int) -> Clip:

@@ -11,6 +11,7 @@ import numpy as np
 import soundfile
 
 from bompla.audio.clip import MAX_RATE, MIN_RATE, Clip
+from bompla.audio.room import let_go, room_for
 from bompla.errors import SoundFileError
 from bompla.files import reason_of
 
@@ -23,6 +24,10 @@ SUFFIXES = (".wav", ".w64", ".rf64", ".flac", ".aif", ".aiff", ".aifc", ".ogg", 
 
 _SNIFF_BYTES = 64
 _BLOCK_FRAMES = 1 << 18
+_TRUSTED_FRAMES = 1 << 20
+"""Once so much was there, a header is believed in how much there is."""
+
+_LET_GO_BLOCKS = 16
 _SIZES = re.compile(r"^ ?(?:data|SSND) : (\d+) \(should be (\d+)\)", re.MULTILINE)
 """What libsndfile notes of a sound chunk whose size is not the one its header names."""
 
@@ -93,8 +98,14 @@ def decode_clip(content: bytes, name: str, *, frames: int = 0) -> Clip:
 
 def _possible(samples: np.ndarray) -> np.ndarray:
     """Return samples in which what cannot be sound, not finite or far beyond full scale, is silent."""
-    wrong = ~(np.abs(samples) <= MOST_LEVEL)
-    return np.where(wrong, np.float32(0.0), samples) if wrong.any() else samples
+    for start in range(0, len(samples), _BLOCK_FRAMES):
+        block = samples[start : start + _BLOCK_FRAMES]
+        wrong = ~(np.abs(block) <= MOST_LEVEL)
+        if wrong.any():
+            block[wrong] = 0.0
+        if start % (_LET_GO_BLOCKS * _BLOCK_FRAMES) == 0:
+            let_go(samples)
+    return samples
 
 
 def _check_openable(path: Path) -> None:
@@ -131,19 +142,24 @@ def _check_header(path: Path, stream: soundfile.SoundFile) -> None:
 
 
 def _read_all(stream: soundfile.SoundFile) -> np.ndarray:
-    """Read by blocks, so that a header that promises too much costs no memory."""
-    blocks: list[np.ndarray] = []
+    """Read by blocks, so that a header that promises too much costs no memory: there is room for more only once what is there is full."""
     limit = int(MAX_DURATION_S * stream.samplerate)
+    room = np.empty((0, stream.channels), np.float32)
     read = 0
     while read <= limit:
         block = stream.read(_BLOCK_FRAMES, dtype="float32", always_2d=True)
         if block.shape[0] == 0:
             break
-        blocks.append(block)
+        if read + block.shape[0] > len(room):
+            known = min(stream.frames, limit + 1) if read >= _TRUSTED_FRAMES else 0
+            larger = room_for(max(known, 2 * len(room), read + block.shape[0]), stream.channels)
+            larger[:read] = room[:read]
+            room = larger
+        room[read : read + block.shape[0]] = block
         read += block.shape[0]
-    if not blocks:
-        return np.zeros((0, stream.channels), dtype=np.float32)
-    return blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
+        if read % (_LET_GO_BLOCKS * _BLOCK_FRAMES) == 0:
+            let_go(room)
+    return room[:read]
 
 
 def _check_complete(path: Path, read_frames: int, promised: int) -> None:

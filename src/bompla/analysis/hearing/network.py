@@ -88,12 +88,12 @@ def run(model: HearingModel, spectrum: Spectrum) -> Activations:
     reach = 1 + sum(layer.weight.shape[0] // 2 * layer.dilation for layer in model.blocks)
     frames = spectrum.low.shape[0]
     edges = [*(stretch.first // 2 for stretch in spectrum.stretches), frames]
-    inner = []
+    inner = np.empty((frames, model.head.weight.shape[1]), np.float32)
     for stretch, (first, last) in zip(spectrum.stretches, pairwise(edges), strict=True):
         rows = np.arange(first - reach, last + reach) % frames
         sounding = np.flatnonzero(spectrum.sounding[np.minimum(2 * rows, spectrum.frames - 1)])
-        inner.append(_inner(model, features_of(spectrum, rows, stretch.loud_db), sounding)[reach:-reach])
-    return _activations(model, np.concatenate(inner))
+        inner[first:last] = _inner(model, features_of(spectrum, rows, stretch.loud_db), sounding)[reach:-reach]
+    return _activations(model, inner)
 
 
 def _activations(model: HearingModel, inner: Floats) -> Activations:
@@ -149,7 +149,7 @@ def _convolved(values: Floats, layer: Layer) -> Floats:
     taps = layer.weight.shape[0]
     reach = (taps // 2) * layer.dilation
     frames = values.shape[0]
-    padded = np.pad(values, ((reach, reach), (0, 0)))
+    padded = np.pad(values, ((reach, reach), (0, 0))) if reach else values
     out = np.tile(layer.bias, (frames, 1))
     for tap in range(taps):
         out += padded[tap * layer.dilation : tap * layer.dilation + frames] @ layer.weight[tap]

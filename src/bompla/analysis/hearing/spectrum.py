@@ -14,6 +14,7 @@ from scipy.ndimage import grey_closing
 
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
+from bompla.audio.room import let_go, room_for
 
 ANALYSIS_RATE = 44_100
 HOP = 128
@@ -47,7 +48,7 @@ NO_TAKE_DB = 20.0
 FAINT_DB = 40.0
 """A stretch so far under the loudest of all is no louder by itself: hiss is not taken for drums."""
 
-_CHUNK_FRAMES = 512
+_CHUNK_FRAMES, _LET_GO_CHUNKS = 512, 128
 _QUIET_PEAK = 1e-4
 
 Floats = NDArray[np.float32]
@@ -185,38 +186,58 @@ def level_db(power: Floats) -> Floats:
 
 def spectrum_of(clip: Clip) -> Spectrum | None:
     """Return the spectral pass over a clip, None where the clip is silent (below -80 dB)."""
-    mono = resampled(Clip(clip.mono, clip.sample_rate), ANALYSIS_RATE).samples[:, 0]
-    mono = mono - mono.mean(dtype=np.float64).astype(np.float32)
-    peak = float(np.abs(mono).max()) if mono.size else 0.0
+    if clip.sample_rate == ANALYSIS_RATE:
+        padded = _room_around(clip.frames)
+        signal = clip.mixed_into(padded[LOW_FFT_SIZE // 2 : LOW_FFT_SIZE // 2 + clip.frames])
+    else:
+        mono = resampled(Clip(clip.mono, clip.sample_rate), ANALYSIS_RATE).samples[:, 0]
+        padded = _room_around(mono.size)
+        signal = padded[LOW_FFT_SIZE // 2 : LOW_FFT_SIZE // 2 + mono.size]
+        signal[:] = mono
+    signal -= signal.mean(dtype=np.float64).astype(np.float32)
+    peak = max(float(signal.max()), -float(signal.min())) if signal.size else 0.0
     if peak < _QUIET_PEAK:
         return None
-    signal = np.ascontiguousarray(mono / np.float32(peak))
+    signal /= np.float32(peak)
+    let_go(signal)
+    tail = signal[-2 : -2 - LOW_FFT_SIZE : -1]  # mirrored at its end, which is no attack; silence ahead, so that a first hit is one
+    padded[LOW_FFT_SIZE // 2 + signal.size :][: tail.size] = tail
     weights, centres = _bands()
-    return Spectrum(signal, _banded(signal, weights), _lowest(signal), centres)
+    spectrum = Spectrum(signal, _banded(padded, signal.size, weights), _lowest(padded, signal.size), centres)
+    let_go(signal)
+    return spectrum
 
 
-def _banded(signal: Floats, weights: Floats) -> Floats:
-    """Return the power of a frame each `HOP` samples, by the bands of `weights`."""
-    frames = 1 + signal.size // HOP
-    views = np.lib.stride_tricks.sliding_window_view(_padded(signal, FFT_SIZE), FFT_SIZE)[::HOP][:frames]
+def _room_around(frames: int) -> Floats:
+    """Return silence with room for so many samples from `LOW_FFT_SIZE` / 2 on, and for what the last frames reach beyond them."""
+    padded = room_for(frames + 2 * LOW_FFT_SIZE + 2 * LOW_HOP + LOW_FFT_SIZE // 2)
+    padded[: LOW_FFT_SIZE // 2] = 0.0
+    padded[LOW_FFT_SIZE // 2 + frames :] = 0.0
+    return padded
+
+
+def _banded(padded: Floats, samples: int, weights: Floats) -> Floats:
+    """Return the power of a frame each `HOP` samples, by the bands of `weights`, of so many samples within silence."""
+    frames = 1 + samples // HOP
+    views = np.lib.stride_tricks.sliding_window_view(padded[(LOW_FFT_SIZE - FFT_SIZE) // 2 :], FFT_SIZE)[::HOP][:frames]
     window = _window(FFT_SIZE)
     power = np.empty((frames, weights.shape[1]), dtype=np.float32)
     for start in range(0, frames, _CHUNK_FRAMES):
         spectra = rfft(views[start : start + _CHUNK_FRAMES] * window, axis=1, overwrite_x=True)
         power[start : start + _CHUNK_FRAMES] = (spectra.real**2 + spectra.imag**2) @ weights
+        if start % (_LET_GO_CHUNKS * _CHUNK_FRAMES) == 0:
+            let_go(padded)
     return power
 
 
-def _lowest(signal: Floats) -> Floats:
-    """Return the power of the `LOW_BINS` lowest bins of a frame each `LOW_HOP` samples.
+def _lowest(padded: Floats, samples: int) -> Floats:
+    """Return the power of the `LOW_BINS` lowest bins of a frame each `LOW_HOP` samples, of so many samples within silence.
 
     So few bins are had in a third of the time of a transform by multiplying each hop of the sound once with
     its part of every wave, for each place it can have in a frame, and adding up what belongs to a frame.
     """
-    frames = 1 + signal.size // LOW_HOP
+    frames = 1 + samples // LOW_HOP
     hops = LOW_FFT_SIZE // LOW_HOP
-    padded = _padded(signal, LOW_FFT_SIZE)
-    padded = np.pad(padded, (0, max(0, (frames + hops) * LOW_HOP - padded.size)))
     rows = padded[: (frames + hops) * LOW_HOP].reshape(-1, LOW_HOP)
     waves = _low_waves()
     power = np.empty((frames, LOW_BINS), dtype=np.float32)
@@ -227,6 +248,8 @@ def _lowest(signal: Floats) -> Floats:
         for hop in range(1, hops):
             whole += parts[hop : hop + count, hop]
         power[start : start + count] = whole[:, :LOW_BINS] ** 2 + whole[:, LOW_BINS:] ** 2
+        if start % (_LET_GO_CHUNKS * _CHUNK_FRAMES) == 0:
+            let_go(padded)
     return power
 
 
@@ -242,13 +265,6 @@ def _low_waves() -> Floats:
 def _window(size: int) -> Floats:
     window = np.hanning(size + 1)[:-1].astype(np.float32)
     return np.asarray(window / (window.sum() / 2.0), dtype=np.float32)
-
-
-def _padded(signal: Floats, size: int) -> Floats:
-    """Return the signal after silence, so that a first hit is an attack, and mirrored at its end, which is none."""
-    tail = signal[-2 : -2 - size : -1]
-    silence = np.zeros(size - tail.size, np.float32)
-    return np.concatenate([np.zeros(size // 2, np.float32), signal, tail, silence])
 
 
 @lru_cache(maxsize=1)

@@ -11,6 +11,8 @@ from bompla.model.strike_levels import BAND_COUNT, EDGES_HZ, STRETCHES_MS, encod
 SKIPPED_FRAMES = 1
 """The frame at an attack is half of what was before."""
 
+CHUNK_FRAMES = 1 << 16
+
 SHORTEST_SHARE = 0.4
 """Of a stretch of time at least so much must be free of the next strike to say anything."""
 
@@ -24,15 +26,19 @@ def strike_levels(spectrum: Spectrum, samples: NDArray[np.int64], next_samples: 
     group = np.searchsorted(np.array(EDGES_HZ[1:-1]), spectrum.centres_hz, side="right")
     into = np.zeros((spectrum.centres_hz.size, BAND_COUNT))
     into[np.arange(group.size), group] = 1.0
-    summed = np.concatenate([np.zeros((1, BAND_COUNT)), np.cumsum(spectrum.power.astype(np.float64) @ into, axis=0)])
+    summed = np.zeros((spectrum.frames + 1, BAND_COUNT))
+    for start in range(0, spectrum.frames, CHUNK_FRAMES):
+        end = min(start + CHUNK_FRAMES, spectrum.frames)
+        summed[start + 1 : end + 1] = spectrum.power[start:end].astype(np.float64) @ into
+    np.cumsum(summed, axis=0, out=summed)
     first = np.round(samples / HOP).astype(np.int64) + SKIPPED_FRAMES
     last = np.minimum(np.maximum(np.round(next_samples / HOP).astype(np.int64) - 2, first + 1), spectrum.frames)
     power = np.full((samples.size, len(STRETCHES_MS), BAND_COUNT), np.nan)
     for n, (from_ms, to_ms) in enumerate(STRETCHES_MS):
-        start, end = (first + round(ms * ANALYSIS_RATE / 1000.0 / HOP) for ms in (from_ms, to_ms))
+        begin, end = (first + round(ms * ANALYSIS_RATE / 1000.0 / HOP) for ms in (from_ms, to_ms))
         until = np.minimum(end, last)
-        share = (until - start) / (end - start)
-        known = (share >= SHORTEST_SHARE) | ((n == 0) & (until > start))
-        energy = summed[np.clip(until, 0, spectrum.frames)] - summed[np.clip(start, 0, spectrum.frames)]
+        share = (until - begin) / (end - begin)
+        known = (share >= SHORTEST_SHARE) | ((n == 0) & (until > begin))
+        energy = summed[np.clip(until, 0, spectrum.frames)] - summed[np.clip(begin, 0, spectrum.frames)]
         power[known, n] = energy[known] / share[known, np.newaxis]
     return [encoded(one) for one in power]

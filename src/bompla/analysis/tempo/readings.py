@@ -20,6 +20,10 @@ MAX_BARS = 64
 KEPT_PERIODS, KEPT_PHASES = 10, 4
 """How many beat lengths, and places of the beat in each, are looked at in every meter."""
 
+COMBED_AT_ONCE = 256
+WIDELY, LOOKED_CLOSELY = 4, 8
+"""Of how many tempos one is looked at first, and around how many of those all are."""
+
 SEARCHED = 16
 """How many beat lengths the search gives."""
 
@@ -232,20 +236,39 @@ def _first_beat(first_s: float, phase: float, beat_s: float) -> float:
 
 def combed(evidence: Evidence, params: AnalysisParams) -> tuple[Array, Array, float]:
     """Return tempos in BPM, how well attacks line up on the beats of each and on their divisions, and the ratio they rise by, less 1."""
+    bpms, step = _tempos(evidence, params)
+    return bpms, _lined_up(evidence, bpms), step
+
+
+def best_combed(evidence: Evidence, params: AnalysisParams) -> float:
+    """Return how well attacks line up at the tempo at which they do best: looked for widely, then closely where that was best."""
+    bpms, _ = _tempos(evidence, params)
+    strength = _lined_up(evidence, bpms[::WIDELY])
+    near = WIDELY * np.argsort(-strength)[:LOOKED_CLOSELY, None] + np.arange(1 - WIDELY, WIDELY)
+    return max(float(strength.max()), float(_lined_up(evidence, bpms[np.unique(np.clip(near, 0, bpms.size - 1))]).max()))
+
+
+def _tempos(evidence: Evidence, params: AnalysisParams) -> tuple[Array, float]:
     span = max(1.0, float(evidence.times_s[-1] - evidence.times_s[0]))
     step = min(0.002, 0.004 / span)
-    bpms = np.exp(np.arange(np.log(params.min_bpm), np.log(params.max_bpm), step))
-    times, weights = evidence.times_s, evidence.weights
+    return np.exp(np.arange(np.log(params.min_bpm), np.log(params.max_bpm), step)), step
+
+
+def _lined_up(evidence: Evidence, bpms: Array) -> Array:
+    """Return how well attacks line up on the beats of tempos and on their halves, thirds and quarters, shape (tempos,)."""
+    weights = evidence.weights.astype(np.float32)
     strength = np.zeros(bpms.size)
-    for start in range(0, bpms.size, 1024):
-        angle = (2.0 * np.pi * np.mod(times[None, :] * (bpms[start : start + 1024, None] / 60.0), 1.0)).astype(np.float32)
-        turn = np.empty(angle.shape, np.complex64)
-        np.cos(angle, out=turn.real)
-        np.sin(angle, out=turn.imag)
-        square = turn * turn
-        for wave, share in ((turn, 0.35), (square, 0.35), (square * square, 0.45), (square * turn, 0.4)):
-            strength[start : start + 1024] += share * np.abs(wave @ weights.astype(np.complex64))
-    return bpms, strength, step
+    for start in range(0, bpms.size, COMBED_AT_ONCE):
+        turns = evidence.times_s[None, :] * (bpms[start : start + COMBED_AT_ONCE, None] / 60.0)
+        angle = (2.0 * np.pi * (turns - np.rint(turns))).astype(np.float32)
+        x, y = np.cos(angle), np.sin(angle)
+        # of twice the angle, twice that, and three times; in real numbers, of which the processor takes eight at once
+        x2, y2 = 2.0 * x * x - 1.0, 2.0 * x * y
+        x4, y4 = 2.0 * x2 * x2 - 1.0, 2.0 * x2 * y2
+        x3, y3 = x2 * x - y2 * y, y2 * x + x2 * y
+        for waves, share in (((x, y), 0.35), ((x2, y2), 0.35), ((x4, y4), 0.45), ((x3, y3), 0.4)):
+            strength[start : start + COMBED_AT_ONCE] += share * np.hypot(waves[0] @ weights, waves[1] @ weights)
+    return strength
 
 
 def periods(evidence: Evidence, params: AnalysisParams) -> list[float]:

@@ -10,7 +10,7 @@ import numpy as np
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import EXCERPT_S, Evidence, excerpt, part_of
 from bompla.analysis.tempo.pieces import FEWEST, read_piece
-from bompla.analysis.tempo.readings import Reading, combed, confidence_of
+from bompla.analysis.tempo.readings import Reading, best_combed, confidence_of
 
 SHORTEST_S = 16.0
 """What is shorter is one stretch."""
@@ -115,8 +115,7 @@ def _gain(evidence: Evidence, at_s: float, params: AnalysisParams) -> float:
 
 def _explained(part: Evidence, params: AnalysisParams) -> float:
     """Return how much of what is struck the best comb explains, from 0 to 1."""
-    _, strength, _ = combed(part, params)
-    return float(strength.max()) / (1.55 * part.total)
+    return best_combed(part, params) / (1.55 * part.total)
 
 
 def _joined(evidence: Evidence, found: list[Stretch], params: AnalysisParams) -> list[Stretch]:

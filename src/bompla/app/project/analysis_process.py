@@ -15,6 +15,7 @@ from PyQt6.QtCore import QObject, QProcess, QProcessEnvironment, pyqtSignal
 from bompla.analysis.protocol import LENGTH, Answer, Kind, Request, packed
 from bompla.app.project.tasks import Task, sentence_of
 from bompla.audio.clip import Clip
+from bompla.audio.room import handed
 
 KILL_WAIT_MS = 2_000
 SIDE_BY_SIDE = ("hear_at", "scan")
@@ -60,7 +61,7 @@ class AnalysisProcess(QObject):
     ) -> Task:
         """Ask for something and return its task; a waiting request of the same kind is given up."""
         self._number += 1
-        request = Request(self._number, kind, clip.samples, clip.sample_rate, **inputs)
+        request = Request(self._number, kind, handed(clip.samples), clip.sample_rate, **inputs)
         task = Task(done=done, failed=failed, cancelled=cancelled, progress=progress)
         if kind not in SIDE_BY_SIDE:
             for job in [job for job in self._waiting if job.request.kind == kind]:
