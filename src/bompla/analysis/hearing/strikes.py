@@ -27,9 +27,9 @@ def strike_levels(spectrum: Spectrum, samples: NDArray[np.int64], next_samples: 
     into = np.zeros((spectrum.centres_hz.size, BAND_COUNT))
     into[np.arange(group.size), group] = 1.0
     summed = np.zeros((spectrum.frames + 1, BAND_COUNT))
-    for start in range(0, spectrum.frames, CHUNK_FRAMES):
-        end = min(start + CHUNK_FRAMES, spectrum.frames)
-        summed[start + 1 : end + 1] = spectrum.power[start:end].astype(np.float64) @ into
+    for at in range(0, spectrum.frames, CHUNK_FRAMES):
+        upto = min(at + CHUNK_FRAMES, spectrum.frames)
+        summed[at + 1 : upto + 1] = spectrum.power[at:upto].astype(np.float64) @ into
     np.cumsum(summed, axis=0, out=summed)
     first = np.round(samples / HOP).astype(np.int64) + SKIPPED_FRAMES
     last = np.minimum(np.maximum(np.round(next_samples / HOP).astype(np.int64) - 2, first + 1), spectrum.frames)
