@@ -67,12 +67,12 @@ def main() -> None:
         if time.monotonic() - shown_at >= 60.0:
             shown_at = time.monotonic()
             lines.append((steps, *used()))
-            print(f"{(shown_at - began) / 60.0:7.1f}{steps:8d}" + "".join(f"{one:{n}d}" for one, n in zip(lines[-1][1:], (11, 11, 7, 9),
-                                                                                                       strict=True)), flush=True)
+            said = "".join(f"{one:{wide}d}" for one, wide in zip(lines[-1][1:], (11, 11, 7, 9), strict=True))
+            print(f"{(shown_at - began) / 60.0:7.1f}{steps:8d}{said}", flush=True)
     window.shut()
     half = len(lines) // 2
     for n, what in enumerate(("MB of the window", "MB of its processes", "open files", "threads"), 1):
-        middle, end = (sorted(line[n] for line in part)[len(part) // 2] for part in (lines[half // 2 : half + 1], lines[-(half // 2 + 1) :]))
+        middle, end = (sorted(line[n] for line in part)[len(part) // 2] for part in (lines[half // 2 : half + 1], lines[-half - 1 :]))
         print(f"{what}: {middle} in the middle, {end} at the end")
     print(f"{steps} steps; what was raised: {raised or 'nothing'}")
     os._exit(0)
@@ -145,7 +145,8 @@ def settled(window: Any) -> None:
 def used() -> tuple[int, int, int, int]:
     """Return memory of this process and of those it started in MB, its open files, and its threads."""
     pids = Path(f"/proc/self/task/{os.getpid()}/children").read_text().split()
-    return resident("self"), sum(resident(pid) for pid in pids), len(os.listdir("/proc/self/fd")), len(os.listdir("/proc/self/task"))
+    files, threads = (sum(1 for _ in Path(f"/proc/self/{what}").iterdir()) for what in ("fd", "task"))
+    return resident("self"), sum(resident(pid) for pid in pids), files, threads
 
 
 def resident(pid: str) -> int:
