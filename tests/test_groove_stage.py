@@ -29,7 +29,7 @@ from bompla.model.detected_pattern import hit_of, pattern_beats, pattern_meter, 
 from bompla.model.document import OrderStep
 from bompla.model.order_edits import set_order
 from bompla.model.pattern_edits import delete_hits
-from bompla.model.variation_edits import add_variation, delete_variation, duplicate_variation, move_variation, set_pattern_meter
+from bompla.model.variation_edits import add_variation, delete_variation, duplicate_variation, move_variation, set_bars, set_pattern_meter
 from conftest import settle
 
 LEFT = Qt.MouseButton.LeftButton
@@ -121,6 +121,51 @@ def test_writers_offer_what_is_selected_and_what_plays_first(groove: Any) -> Non
     assert {h.id for h in lanes._about_to_go()} == known - {h.id for h in lanes.hits()}
     panel.cancel()
     assert lanes._written() is None
+
+
+def test_a_long_pattern_comes_up_fitted_and_is_scrolled_by_its_picture_in_small(groove: Any) -> None:
+    stage, session = groove.groove, groove.session
+    lanes, whole = stage.lanes, stage.whole
+    session.store.edit("longer", lambda d: set_bars(d, 64))
+    low, high = lanes.limits()
+    assert (lanes.axis.start, lanes.axis.end) == (low, high), "all of it is in view"
+    lanes.zoom(0.1)
+    span = lanes.axis.end - lanes.axis.start
+    part = whole.part()
+    assert abs(whole.x_of(lanes.axis.start) - part.left()) < 12.0
+    QTest.mousePress(whole, LEFT, NONE, part.center().toPoint())
+    QTest.mouseMove(whole, part.center().toPoint() + QPoint(150, 0))
+    moved = lanes.axis.start
+    QTest.mouseRelease(whole, LEFT, NONE, part.center().toPoint() + QPoint(150, 0))
+    assert moved - (low + high - span) / 2.0 == pytest.approx(150.0 * (high - low) / lanes.axis.width, rel=0.03)
+    assert lanes.axis.end - lanes.axis.start == pytest.approx(span)
+    QTest.mousePress(whole, LEFT, NONE, whole.part().center().toPoint())
+    QTest.mouseMove(whole, whole.part().center().toPoint() - QPoint(90, 0))
+    QTest.keyClick(groove, Qt.Key.Key_Escape)
+    assert lanes.axis.start == pytest.approx(moved, abs=2.0), "Escape shows what was in view"
+    QTest.mouseRelease(whole, LEFT, NONE, QPoint(10, 10))
+    end = QPoint(round(whole.part().right()), 12)
+    QTest.mousePress(whole, LEFT, NONE, end)
+    QTest.mouseMove(whole, end + QPoint(40, 0))
+    QTest.mouseRelease(whole, LEFT, NONE, end + QPoint(40, 0))
+    assert lanes.axis.end - lanes.axis.start > 1.3 * span, "its end zooms"
+    QTest.mouseDClick(whole, LEFT, NONE, QPoint(round(whole.x_of(low)) + 3, 12))
+    assert (lanes.axis.start, lanes.axis.end) == (low, high)
+    session.store.undo()
+    assert (lanes.axis.start, lanes.axis.end) == lanes.limits()
+
+
+def test_many_cards_scroll_and_say_so(groove: Any) -> None:
+    session, cards = groove.session, groove.groove.cards
+    for _ in range(13):
+        session.store.edit("copy", duplicate_variation)
+    assert cards.edge(True).isValid()
+    assert not cards.edge(False).isValid(), "the last is in sight, as it is shown"
+    for _ in range(6):
+        QTest.mouseClick(cards, LEFT, NONE, cards.edge(True).center().toPoint() if cards.edge(True).isValid() else QPoint(-1, -1))
+    assert not cards.edge(True).isValid()
+    assert cards.edge(False).isValid()
+    assert session.store.document.shown == 13, "scrolling shows no other"
 
 
 def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

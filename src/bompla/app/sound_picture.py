@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.gesture import GestureWidget
-from bompla.app.ui.time_axis import TimeAxis
+from bompla.app.ui.time_axis import MIN_SAMPLES, TimeAxis
 from bompla.model.document import Document
 from bompla.model.drums import Meter
 
@@ -27,6 +27,9 @@ class SoundPicture(GestureWidget):
 
     The wheel zooms about the pointer, with Shift it scrolls.
     """
+
+    view_changed = pyqtSignal()
+    """Another stretch is shown, or another sound."""
 
     left_margin, right_margin = 0, 8
     playhead_role = "signal"
@@ -76,6 +79,15 @@ class SoundPicture(GestureWidget):
         self._axis = TimeAxis(first, last, self.left_margin, self._room())
         self.redraw()
 
+    def show_span(self, first: float, last: float) -> None:
+        """Show a stretch of samples, held inside what there is and no shorter than can be drawn."""
+        low, high = self.limits()
+        span = min(max(MIN_SAMPLES, last - first), high - low)
+        before = self._axis
+        self._axis = replace(self._axis, start=first, end=first + span).kept_inside(low, high)
+        if self._axis != before:
+            self.redraw()
+
     def zoom(self, factor: float) -> None:
         """Zoom about the middle; a factor under 1 shows less, larger."""
         self._zoom(factor, self._axis.left + self._axis.width / 2.0)
@@ -88,6 +100,7 @@ class SoundPicture(GestureWidget):
         moved = (self._axis.start - before.start) / before.samples_per_point
         if abs(moved - round(moved)) < 1e-3 and abs(moved) < 0.8 * before.width and self._slide(round(moved)):
             self.redraw_over()
+            self.view_changed.emit()
         else:
             self.redraw()
 
@@ -102,6 +115,7 @@ class SoundPicture(GestureWidget):
         """Draw everything anew."""
         self._still = None
         self.redraw_over()
+        self.view_changed.emit()
 
     def redraw_over(self, _changed: object = None) -> None:
         """Draw anew what lies over the still picture."""

@@ -21,6 +21,9 @@ HEARD_WIDTH = 92.0
 VARIATION_MIME = "application/x-bompla-variation"
 NOWHERE = -2
 PULL_OUT = 26.0
+EDGE = 24.0
+"""How wide the marks are that say that cards are out of sight."""
+
 """How far a card is pulled out of the row, in points, before it is dragged elsewhere."""
 
 
@@ -79,9 +82,12 @@ class VariationCards(GestureWidget):
         if document is None or document.shown < 0 or not self.isVisible():
             return  # its width is not known before it is laid out
         card = self.card(document.shown)
-        left = HEARD_WIDTH + 2.0 * GAP
-        if card.right() > self.width():
-            self._scroll_to(self._scrolled + card.right() - self.width())
+        left = HEARD_WIDTH + 2.0 * GAP + (EDGE if document.shown > 0 else 0.0)
+        right = self.width() - (EDGE if document.shown < len(document.variations) - 1 else 0.0)
+        if self.card(len(document.variations) - 1).right() <= self.width() and not self._scrolled:
+            return
+        if card.right() > right:
+            self._scroll_to(self._scrolled + card.right() - right)
         elif card.left() < left:
             self._scroll_to(self._scrolled + card.left() - left)
         elif self._scrolled:
@@ -145,6 +151,22 @@ class VariationCards(GestureWidget):
             if self.gesture is not None and self._drag_x is not None and self.gesture[0] == index:
                 card.translate(self._drag_x - self.gesture[1], 0.0)
             self._paint_card(painter, document, variation, card, index == document.shown)
+        for back in (True, False):
+            edge = self.edge(back)
+            painter.fillRect(edge, theme().colour("ground", 0.86))
+            painter.setPen(QPen(theme().colour("paper"), 2.0))
+            tip = edge.center() + QPointF(-3.0 if back else 3.0, 0.0)
+            if not edge.isEmpty():
+                painter.drawPolyline(tip + QPointF(6.0 if back else -6.0, -7.0), tip, tip + QPointF(6.0 if back else -6.0, 7.0))
+
+    def edge(self, back: bool) -> QRectF:
+        """Return where a press scrolls back or on; empty where no card is out of sight there."""
+        document = self._session.store.document
+        count = len(document.variations) if document else 0
+        left = HEARD_WIDTH + 2.0 * GAP
+        if back:
+            return QRectF(left - GAP, 0.0, EDGE, HEIGHT) if self._scrolled > 0.5 else QRectF()
+        return QRectF(self.width() - EDGE, 0.0, EDGE, HEIGHT) if count and self.card(count - 1).right() > self.width() + 0.5 else QRectF()
 
     def _paint_card(self, painter: QPainter, document: Document, variation: Variation, card: QRectF, shown: bool) -> None:
         focused = shown and self.hasFocus()
@@ -185,6 +207,11 @@ class VariationCards(GestureWidget):
 
     def press(self, event: QMouseEvent) -> tuple[int, float, float] | None:
         """Show a card; the gesture is its place, and where it was taken hold of."""
+        for back in (True, False):
+            if self.edge(back).contains(event.position()):
+                room = self.width() - HEARD_WIDTH - 2.0 * GAP
+                self._scroll_to(self._scrolled + (-0.8 if back else 0.8) * room)
+                return None
         index = self._index_at(event.position())
         if index == NOWHERE or event.button() != Qt.MouseButton.LeftButton:
             return None

@@ -47,6 +47,7 @@ class LanePicture(SoundPicture):
         super().__init__(session, name, parent)
         self._felt: LastMade[tuple[Hit, ...]] = LastMade(1)
         self._lanes: LastMade[list[Pad]] = LastMade(1)
+        self._limits = (0.0, 1.0)
         session.shown.changed.connect(self.redraw)
 
     def limits(self) -> tuple[float, float]:
@@ -135,8 +136,10 @@ class LanePicture(SoundPicture):
     def _document_changed(self, document: Document) -> None:
         self.setMinimumHeight(RULER + ORIGINAL + max(3, len(self.pads())) * MIN_LANE + 10)
         first, last = self.limits()
-        if not first <= self._axis.start < self._axis.end <= last:
-            self.show_all()
+        before, self._limits = self._limits, (first, last)
+        whole = self._axis.start <= before[0] and self._axis.end >= before[1]
+        if (whole and before != (first, last)) or not first <= self._axis.start < self._axis.end <= last:
+            self.show_all()  # where all was shown, all of a longer pattern is
         self.redraw()
 
     def playhead_bottom(self) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PyQt6.QtGui import QAction
+from PyQt6.QtGui import QAction, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QStackedWidget, QVBoxLayout, QWidget
 
 from bompla.app.commands import BY_KEY, tip
@@ -20,8 +20,11 @@ from bompla.app.groove.writer_panel import WriterPanel
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import OFFER_TIP, Stage, WindowActions
+from bompla.app.theme import theme
+from bompla.app.time_scroll import TimeScroll
 from bompla.app.ui.controls import Chips, HoverButton, Panel, button, combo, label, scrolling
 from bompla.app.ui.number_box import NumberBox
+from bompla.app.ui.pattern_map import pattern_map
 from bompla.groove.rebuild import offer_in_words
 from bompla.groove.writers import one_at_a_time, tidied, unplayable
 from bompla.model.detected_pattern import hits_inside, pattern_meter, pattern_of
@@ -56,6 +59,10 @@ class GrooveStage(Stage):
         self.lanes.sought.connect(self._seek)
         self.lanes.spanned.connect(self._loop_span)
         left.addWidget(self.framed(scrolling(self.lanes)), 1)
+        self.whole = TimeScroll(self.lanes, self._small)
+        session.store.document_changed.connect(self.whole.redraw)
+        theme().changed.connect(self.whole.redraw)
+        left.addWidget(self.whole)
         left.addLayout(self._under_row())
         self.detail = DetailStrip(session, self.lanes)
         left.addLayout(self._detail_row())
@@ -65,6 +72,11 @@ class GrooveStage(Stage):
         session.project.opened.connect(lambda: self.band.setChecked(False))
         self._commands()
         self.connect_all()
+
+    def _small(self, width: int, height: int, ratio: float) -> QPixmap | None:
+        """Return the shown pattern in small."""
+        document = self.session.store.document
+        return pattern_map(document, pattern_of(document), width, height, ratio=ratio) if document is not None else None
 
     def _grid_row(self) -> QHBoxLayout:
         row = QHBoxLayout()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
+from PyQt6.QtGui import QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from bompla.analysis.review.unsure import unsure_of
@@ -14,7 +15,10 @@ from bompla.app.slice.doubt_panel import DoubtPanel
 from bompla.app.slice.slice_panel import SlicePanel
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import OFFER_TIP, Stage, WindowActions
+from bompla.app.theme import theme
+from bompla.app.time_scroll import TimeScroll
 from bompla.app.ui.controls import button, edit_text, label, scrolling
+from bompla.app.ui.raster import wave_pixmap
 from bompla.groove.rebuild import offer_in_words
 from bompla.model.cut_edits import delete_cuts, nudge_cuts, place_between
 from bompla.model.document import PADS_PER_PAGE, Cut, Document, Slice
@@ -40,6 +44,10 @@ class SliceStage(Stage):
         left.addWidget(self.bar)
         left.addLayout(self._offer_row())
         left.addWidget(self.framed(self.view), 1)
+        self.whole = TimeScroll(self.view, self._small)
+        session.store.document_changed.connect(self.whole.redraw)
+        theme().changed.connect(self.whole.redraw)
+        left.addWidget(self.whole)
         column = QVBoxLayout()
         column.setSpacing(9)
         self.doubts = DoubtPanel(session, playback)
@@ -54,6 +62,15 @@ class SliceStage(Stage):
         self._commands()
         self.connect_all()
         session.review.changed.connect(lambda: self._refresh(session.store.document))
+
+    def _small(self, width: int, height: int, ratio: float) -> QPixmap | None:
+        """Return the loop's waveform in small."""
+        document, summary = self.session.store.document, self.session.project.summary
+        if document is None or summary is None:
+            return None
+        loop, gain = document.loop, 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        colour = theme().colour("paper", 0.75)
+        return wave_pixmap(summary, loop.start_sample, loop.end_sample, width, height, colour, ratio=ratio, gain=gain)
 
     def _offer_row(self) -> QHBoxLayout:
         row = QHBoxLayout()
