@@ -11,10 +11,22 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QAction, QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QPushButton, QScrollArea, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QAbstractSlider,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QScrollBar,
+    QWidget,
+)
 
 from bompla.app.commands import COMMANDS
 from bompla.app.theme import DAY, NIGHT, theme
+from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.demo import loop_paths
 from bompla.model.checks import check_document
@@ -221,3 +233,18 @@ def test_each_sound_of_the_project_keeps_its_own_work(demo_window: Any, qtbot: A
     session.store.redo()
     assert session.store.document == first
     QApplication.sendEvent(window, QEvent(QEvent.Type.UpdateRequest))
+
+
+def test_every_control_says_what_it_is_for(demo_window: Any) -> None:
+    """A tooltip of its own, or of the box that it is a part of."""
+    window = demo_window
+    kinds = QAbstractButton | QComboBox | QLineEdit | QAbstractSlider
+    silent = []
+    for number, stage in enumerate(window.stages):
+        window.go_to(number)
+        for control in window.findChildren(QWidget):
+            holder = control.parentWidget()
+            told = control.toolTip() or (holder.toolTip() if isinstance(holder, NumberBox | QComboBox) else "")
+            if isinstance(control, kinds) and not isinstance(control, QScrollBar) and control.isVisible() and not told:
+                silent.append(f"{stage.key}: {type(control).__name__} {control.accessibleName()}")
+    assert not silent, silent

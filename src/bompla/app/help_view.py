@@ -85,6 +85,7 @@ class HelpView(QDialog):
         column = QVBoxLayout()
         self.words = QLineEdit()
         self.words.setAccessibleName("Search the manual")
+        self.words.setToolTip("Find words in all pages of the manual")
         self.words.setPlaceholderText("search the manual")
         self.words.setClearButtonEnabled(True)
         self.words.textChanged.connect(self._look)

@@ -26,6 +26,7 @@ class KeySheet(QDialog):
         row.addStretch(1)
         self.words = QLineEdit()
         self.words.setAccessibleName("Search commands")
+        self.words.setToolTip("Find a command by what it does")
         self.words.setPlaceholderText("search commands")
         self.words.setClearButtonEnabled(True)
         self.words.textChanged.connect(self._look)

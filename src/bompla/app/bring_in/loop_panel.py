@@ -91,7 +91,8 @@ class LoopPanel(Panel):
         row.addStretch(1)
         row = _row(column)
         row.addWidget(label("snap to", "dim"))
-        self.snap = combo("Loop handles snap to", [(text, key) for key, text in SNAPS])
+        self.snap = combo("Loop handles snap to", [(text, key) for key, text in SNAPS],
+                          tip="What the ends of the loop snap to as they are dragged")
         self.snap.activated.connect(lambda _: setattr(self._overview, "snap", self.snap.currentData()))
         row.addWidget(self.snap)
         row.addStretch(1)
@@ -116,7 +117,7 @@ class LoopPanel(Panel):
         grid.addWidget(self.bars_are, 0, 1)
         grid.addWidget(self.tap, 1, 0)
         grid.addWidget(self.tapped, 1, 1)
-        self.meter = combo("Meter", [(f"in {name}", name) for name in METERS])
+        self.meter = combo("Meter", [(f"in {name}", name) for name in METERS], tip="The meter; the loop stays as long as it is")
         self.meter.activated.connect(lambda _: self._session.store.edit(
             f"read in {self.meter.currentData()}", lambda d: set_meter(d, str(self.meter.currentData()))))
         grid.addWidget(self.meter, 2, 0)

@@ -143,7 +143,8 @@ class BringIn(Stage):
         row.setSpacing(4)
         row.addWidget(button("Listen", self.hear_seam, tip=tip("seam_listen")))
         row.addWidget(label("crossfade", "dim"))
-        self.fade = combo("Crossfade at the seam", [(f"{ms} ms" if ms else "none", ms) for ms in FADES_MS])
+        self.fade = combo("Crossfade at the seam", [(f"{ms} ms" if ms else "none", ms) for ms in FADES_MS],
+                          tip="How long the loop's end and what is before its start are blended at the seam")
         self.fade.setMinimumWidth(64)
         self.fade.activated.connect(self._blend)
         row.addWidget(self.fade)

@@ -34,6 +34,7 @@ from bompla.model.pattern_edits import add_played
 from bompla.model.variation_edits import duplicate_variation, show_variation
 from bompla.model.wording import bar_and_beat, counted
 
+PART_TIPS: dict[object, str] = {part: tip(f"part_{part}") for part in ("hits", "write", "feel")}
 NARROW = 1_080
 """A stage narrower than this offers its grid in a box."""
 
@@ -182,7 +183,8 @@ class GrooveStage(Stage):
         self.writer.refresh(document)
         self.variations.refresh(document)
         count = len(self.session.shown.selection.hit_ids)
-        self.parts.offer([("hits", f"Hits · {count}" if count else "Hits"), ("write", "Write"), ("feel", "Feel")], self.part)
+        hits = f"Hits · {count}" if count else "Hits"
+        self.parts.offer([("hits", hits), ("write", "Write"), ("feel", "Feel")], self.part, tips=PART_TIPS)
         lacking = len(self.session.shown.missing())
         self.lacking.setText(f"{counted(lacking, 'hit')} of the original {'is' if lacking == 1 else 'are'} missing here" if lacking else "")
         if not self.session.store.previewing:
@@ -237,7 +239,7 @@ class GrooveStage(Stage):
     def show_part(self, key: str) -> None:
         """Show one part of the side panel: hits, write or feel."""
         self.part = key
-        self.parts.offer([("hits", "Hits"), ("write", "Write"), ("feel", "Feel")], key)
+        self.parts.offer([("hits", "Hits"), ("write", "Write"), ("feel", "Feel")], key, tips=PART_TIPS)
         self.pages.setCurrentIndex(("hits", "write", "feel").index(key))
         if (document := self.session.store.document) is not None and self.isVisible():
             self.refresh(document)

@@ -55,6 +55,7 @@ class VariationsRow(QWidget):
         self.note = QLineEdit()
         self.note.setPlaceholderText("notes on this variation")
         self.note.setAccessibleName("Note on this variation")
+        self.note.setToolTip("What differs here, for yourself")
         self.note.editingFinished.connect(self.note_down)
         self.take_out = order.delete_action(self, self._take_out)
 

@@ -87,7 +87,8 @@ class PadPanel(Panel):
             top = QHBoxLayout()
             top.addWidget(label(heading, "heading"))
             if view is self.filter:
-                self.kind = combo("Kind of filter", [(words, key) for key, words in FILTERS.items()])
+                self.kind = combo("Kind of filter", [(words, key) for key, words in FILTERS.items()],
+                                  tip="Which frequencies the filter lets through")
                 self.kind.activated.connect(lambda _: self._choose(filter=str(self.kind.currentData())))
                 top.addWidget(self.kind)
             column.addLayout(top)
@@ -157,9 +158,9 @@ class PadPanel(Panel):
         self.body.addWidget(_named("plays", self.direction))
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.choke = combo("Choke set", [(words, key) for key, words in CHOKE_SETS.items()])
+        self.choke = combo("Choke set", [(words, key) for key, words in CHOKE_SETS.items()], tip="Pads of one set silence each other")
         self.choke.activated.connect(lambda _: self._choose(choke=int(self.choke.currentData())))
-        self.tail = combo("Tail", [(words, key) for key, words in TAILS.items()])
+        self.tail = combo("Tail", [(words, key) for key, words in TAILS.items()], tip="How the sound goes on past its slice")
         self.tail.activated.connect(lambda _: self._choose(tail=str(self.tail.currentData())))
         for text, box in (("choke", self.choke), ("tail", self.tail)):
             row.addWidget(label(text, "dim"))

@@ -63,6 +63,7 @@ class OptionPanel(QWidget):
     def _control(self, key: str) -> QWidget:
         if key in SWITCHES:
             switch = QCheckBox(LABELS[key])
+            switch.setToolTip(f"{LABELS[key].capitalize()}, in what is sent out")
             switch.toggled.connect(lambda on: self._set(key, on))
             return switch
         if key in CHOICES or key == "loudness_lufs":

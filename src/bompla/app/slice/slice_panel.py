@@ -42,6 +42,7 @@ class SlicePanel(Panel):
         self.body.addWidget(self.facts)
         self.name = QLineEdit()
         self.name.setAccessibleName("Name of the slice")
+        self.name.setToolTip("A name of your own for the slice; files and pads have it too")
         self.name.editingFinished.connect(self._rename)
         named = QHBoxLayout()
         named.addWidget(self.name, 1)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 
 from PyQt6.QtCore import QByteArray, QEvent, QMimeData, Qt, pyqtSignal
@@ -170,7 +170,7 @@ class NamedCombo(QComboBox):
 def combo(name: str, items: Iterable[tuple[str, object]] = (), *, tip: str = "", width: int = 0) -> QComboBox:
     """Return a box of choices, as (text, key), that takes the focus from the keyboard only."""
     box = NamedCombo(name)
-    box.setToolTip(tip)
+    box.setToolTip(tip or name)
     box.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     if width:
         box.setFixedWidth(width)
@@ -213,8 +213,9 @@ class Chips(QWidget):
         self._group.setExclusive(True)
         self._keys: list[object] = []
 
-    def offer(self, choices: Sequence[tuple[object, str]], current: object, *, tip: str = "") -> None:
-        """Show these choices, as (key, text), with one of them holding."""
+    def offer(self, choices: Sequence[tuple[object, str]], current: object, *, tip: str = "", tips: Mapping[object, str] | None = None
+              ) -> None:
+        """Show these choices, as (key, text), with one of them holding; `tips` say what each is for, `tip` what all are."""
         if [key for key, _ in choices] != self._keys or len(self._group.buttons()) != len(choices):
             for old in self._group.buttons():
                 self._group.removeButton(old)
@@ -223,7 +224,8 @@ class Chips(QWidget):
                 old.deleteLater()
             self._keys = [key for key, _ in choices]
             for index, (key, text) in enumerate(choices):
-                chip = button(text, partial(self.chosen.emit, key), tip=tip, chip=True, checkable=True)
+                hint = (tips or {}).get(key, tip) or f"{self.accessibleName()}: {text}"
+                chip = button(text, partial(self.chosen.emit, key), tip=hint, chip=True, checkable=True)
                 self._group.addButton(chip)
                 self._row.addWidget(chip, index // self._columns, index % self._columns)
         for shown, (key, text) in zip(self._group.buttons(), choices, strict=True):
