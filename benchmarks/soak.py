@@ -1,7 +1,7 @@
 """A window in chance use for a long time: `python benchmarks/soak.py [--minutes 60] [--seed 1]`.
 
 Commands, clicks, drags and turns of the wheel on every stage, in any order, while it plays; now and then everything is undone, another
-loop is opened, or the project is saved and opened again. Each minute a line: steps made, memory of the window and of its processes,
+loop is added and all is begun anew, or the project is saved and opened again. Each minute a line: steps made, memory of the window and of its processes,
 descriptors, threads. What is printed at the end compares the middle of the run with its end: what only grows is a leak.
 """
 
@@ -82,8 +82,10 @@ def step(window: Any, rng: random.Random) -> None:
     """Do one thing that a user could do."""
     kind, store = rng.random(), window.session.store
     if kind < 0.004:
-        path = rng.choice(loop_paths())
-        window.session.requests.open(path)
+        while len(window.session.project.sounds) < 2:  # a loop beside what is edited stays in the project, so that begins anew
+            window.session.requests.open(rng.choice(loop_paths()), add=True)
+            settled(window)
+        open_demo(window)
         settled(window)
     elif kind < 0.008 and store.document is not None:
         place = Path(HOME) / "walk.bompla"

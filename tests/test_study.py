@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
+from bompla.app.theme import theme
 from bompla.audio.clip import Clip
 from bompla.cli import cli
 from bompla.demo import loop_paths
@@ -30,6 +31,8 @@ from bompla.model.document import Document, Hit, Pad, Variation
 from bompla.model.drums import DRUMS, METERS
 from bompla.model.groove_print import GroovePrint, groove_print, likenesses, why_alike
 from bompla.model.pattern_edits import add_hit, delete_hits
+from bompla.model.phrase_edits import repeated_to_end
+from bompla.model.variation_edits import set_bars
 from conftest import settle
 
 BPM = 96.0
@@ -269,6 +272,29 @@ def test_heights_mean_late_and_hard_and_small_pictures_count_and_measure(studyin
     study.small.click("swing")
     assert study.swing.accessibleDescription().startswith("eighths: ")
     assert study.swing.x_at(50.0) < study.swing.x_at(66.7)
+
+
+def test_playing_moves_the_line_and_draws_no_hit_again(studying: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    stage, session = studying.study, studying.session
+    session.store.edit("longer", lambda d: set_bars(d, 64))
+    session.store.edit("full", lambda d: repeated_to_end(d, {hit.id for hit in pattern_of(d).hits}))
+    settle(qtbot, studying)
+    picture = stage.steps
+    picture.grab()
+    drawn: list[int] = []
+    paint = picture._painted
+    monkeypatch.setattr(picture, "_painted", lambda document: drawn.append(1) or paint(document))
+    seen = []
+    for beat in (0.5, 1.5, 2.5):
+        picture.show_beat(beat)
+        image = picture.grab().toImage()
+        seen.append(image.pixelColor(round(picture._x_of(beat, 4)), 40))
+    assert not drawn
+    assert {colour.name() for colour in seen} == {theme().colour("signal").name()}
+    fact = next(one for one in read_groove(session.store.document).sentences() if one.hit_ids)
+    picture.light(fact.hit_ids)
+    picture.grab()
+    assert drawn
 
 
 def test_differences_are_stepped_through_mended_and_undone(studying: Any, qtbot: Any) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 from PyQt6.QtCore import QByteArray, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtSvg import QSvgRenderer
 from PyQt6.QtWidgets import QWidget
 
@@ -19,6 +19,7 @@ from bompla.groove.grid import EARLY_BEATS
 from bompla.groove.read import KNOWN_MS, GrooveRead
 from bompla.model.detected_pattern import pattern_meter
 from bompla.model.document import Document, Hit
+from bompla.model.memo import LastMade
 
 LABEL, SIDE = 92.0, 12.0
 NO_LIKENESS = 0.12
@@ -44,6 +45,8 @@ class StepPicture(QWidget):
         self._marked: tuple[str, float] | None = None
         self._late_ms: Mapping[int, float] = {}
         self.view = "place"
+        self._used: LastMade[list[int]] = LastMade(1)
+        self._still: LastMade[QPixmap] = LastMade(1)
         self.setMinimumHeight(150)
         self.setMouseTracking(True)
         self.setAccessibleName("Where each hit falls in the bar, and how hard")
@@ -70,9 +73,19 @@ class StepPicture(QWidget):
         self.update()
 
     def show_beat(self, beat: float) -> None:
-        """Show where in the bar it plays."""
-        self._beat = beat
-        self.update()
+        """Show where in the bar it plays; only the strips that changed are drawn."""
+        before, self._beat = self._beat, beat
+        document = self._session.store.document
+        if document is not None and beat != before:
+            for one in (before, beat):
+                self.update(round(self._x_of(one, pattern_meter(document).beats_per_bar)) - 2, 0, 6, self.height())
+
+    def _x_of(self, within_beats: float, beats_per_bar: int) -> float:
+        area = self._area()
+        return area.left() + area.width() * (within_beats + EARLY_BEATS) / (beats_per_bar + 2 * EARLY_BEATS)
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
+        self._still = LastMade(1)
 
     def place(self, document: Document, hit: Hit) -> QPointF:
         """Return where a hit is drawn."""
@@ -81,8 +94,7 @@ class StepPicture(QWidget):
         within = (hit.at_beats + EARLY_BEATS) % per_bar - EARLY_BEATS
         tall = area.height() / max(1, len(lanes))
         row = lanes.index(hit.pad_id)
-        x = area.left() + area.width() * (within + EARLY_BEATS) / (per_bar + 2 * EARLY_BEATS)
-        return QPointF(x, area.top() + (row + 0.5) * tall + self._height(hit, per_bar) * tall)
+        return QPointF(self._x_of(within, per_bar), area.top() + (row + 0.5) * tall + self._height(hit, per_bar) * tall)
 
     def _height(self, hit: Hit, per_bar: int) -> float:
         """Return how far below the middle of its lane a hit is drawn, as a share of the lane."""
@@ -97,20 +109,41 @@ class StepPicture(QWidget):
         return QRectF(LABEL, 20.0, self.width() - LABEL - SIDE, self.height() - 28.0)
 
     def _lanes(self, document: Document) -> list[int]:
-        used = {hit.pad_id for hit in felt_pattern(document)}
-        return [pad.id for pad in sorted(document.pads, key=lambda pad: -pad.slot) if pad.id in used]
+        def made() -> list[int]:
+            used = {hit.pad_id for hit in felt_pattern(document)}
+            return [pad.id for pad in sorted(document.pads, key=lambda pad: -pad.slot) if pad.id in used]
+
+        return self._used.get((document,), made)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         document = self._session.store.document
         if document is None:
             return
+        made_of = (document, theme().palette, self._lit, self.view, self._late_ms, self._marked)
         painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._still.get(made_of, lambda: self._painted(document)))
+        if self._beat >= 0.0:
+            x, area = self._x_of(self._beat, pattern_meter(document).beats_per_bar), self._area()
+            painter.fillRect(QRectF(x, area.top(), 1.5, area.height()), theme().colour("signal"))
+
+    def _painted(self, document: Document) -> QPixmap:
+        """Return all that stands still."""
+        pixmap = QPixmap(self.size() * self.devicePixelRatioF())
+        pixmap.setDevicePixelRatio(self.devicePixelRatioF())
+        pixmap.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(pixmap)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(self.font())
+        self._paint_still(painter, document)
+        painter.end()
+        return pixmap
+
+    def _paint_still(self, painter: QPainter, document: Document) -> None:
         meter, lanes, area = pattern_meter(document), self._lanes(document), self._area()
         steps = 3 if meter.compound else 4
         painter.setFont(theme().font(13, weight=500))
         for step in range(meter.beats_per_bar * steps + 1):
-            x = area.left() + area.width() * (step / steps + EARLY_BEATS) / (meter.beats_per_bar + 2 * EARLY_BEATS)
+            x = self._x_of(step / steps, meter.beats_per_bar)
             painter.setPen(QPen(theme().colour("line" if step % steps == 0 else "faint_line"), 1.0))
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             if step % steps == 0 and step // steps < meter.beats_per_bar:
@@ -141,9 +174,6 @@ class StepPicture(QWidget):
                 x, y = (float(np.median([getattr(place, axis)() for place in places])) for axis in ("x", "y"))
                 painter.fillRect(QRectF(x - 9.0, y - 1.0, 18.0, 2.0), theme().colour("paper"))
         self._paint_mark(painter, document, lanes, area)
-        if self._beat >= 0.0:
-            x = area.left() + area.width() * (self._beat + EARLY_BEATS) / (meter.beats_per_bar + 2 * EARLY_BEATS)
-            painter.fillRect(QRectF(x, area.top(), 1.5, area.height()), theme().colour("signal"))
 
     def _paint_scale(self, painter: QPainter, lanes: int, area: QRectF) -> None:
         """Draw what heights mean: the grid and what is too near it to be known, or how hard a stroke can be."""
