@@ -1,8 +1,9 @@
 """A window in chance use for a long time: `python benchmarks/soak.py [--minutes 60] [--seed 1]`.
 
-Commands, clicks, drags and turns of the wheel on every stage, in any order, while it plays; now and then everything is undone, another
-loop is added and all is begun anew, or the project is saved and opened again. Each minute a line: steps made, memory of the window and of its processes,
-descriptors, threads. What is printed at the end compares the middle of the run with its end: what only grows is a leak.
+Commands, clicks, drags and turns of the wheel on every stage, in any order, while it plays; now and then everything is undone,
+another loop is added and all is begun anew, or the project is saved and opened again. Each minute a line: steps made, memory of the
+window and of its processes, descriptors, threads. What is printed at the end compares the middle of the run with its end: what only
+grows is a leak.
 """
 
 from __future__ import annotations

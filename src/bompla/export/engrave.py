@@ -12,10 +12,12 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 import xml.etree.ElementTree as ET
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from bompla.errors import ExportError
 
@@ -26,7 +28,9 @@ PAGE = {"pageWidth": 2_100, "pageHeight": 60_000, "scale": 40, "adjustPageHeight
 HEAD_PX, MARGIN_PX = 64.0, 12.0
 WORDS_RIGHT_PX, WORDS_UP_PX = 14.0, 26.0
 INK = "#141414"
-WAIT_S = 60.0
+WAIT_S, ASKED_EVERY_S = 60.0, 0.1
+"""How long an answer may take, and how often is asked whether it is still wanted."""
+
 _FONT = "Helvetica, Arial, sans-serif"
 _READ_AS = {"title", "line", "musicxml", "words"}
 
@@ -43,38 +47,76 @@ class BarBox:
 
 @dataclass(frozen=True)
 class Engraved:
-    """A score on paper: SVG and PDF, and where each bar is in the SVG."""
+    """A score on paper as SVG, and where each bar is in it."""
 
     svg: bytes
-    pdf: bytes
     bars: tuple[BarBox, ...]
 
 
-def engraved(musicxml: bytes, *, title: str, line: str, words: Sequence[tuple[int, str]] = ()) -> Engraved:
+def engraved(
+    musicxml: bytes, *, title: str, line: str, words: Sequence[tuple[int, str]] = (), check: Callable[[], object] = lambda: None
+) -> Engraved:
     """Return a MusicXML file engraved, under a title and a line of text; raises ExportError where the engraver fails.
 
-    `words` stand over written bars, which are counted from 0.
+    `words` stand over written bars, which are counted from 0. `check` is called now and then, and may raise to give it up.
     """
-    asked = json.dumps({"title": title, "line": line, "musicxml": musicxml.decode("utf-8"), "words": list(words)}).encode()
+    found = _asked({"title": title, "line": line, "musicxml": musicxml.decode("utf-8"), "words": list(words)}, check)
+    return Engraved(found["svg"].encode(), tuple(BarBox(*box) for box in found["bars"]))
+
+
+def as_pdf(svg: bytes, check: Callable[[], object] = lambda: None) -> bytes:
+    """Return an engraved picture as PDF, on one page of its size; raises ExportError where that fails."""
+    return base64.b64decode(_asked({"svg": svg.decode()}, check)["pdf"])
+
+
+def _asked(what: dict[str, Any], check: Callable[[], object]) -> dict[str, Any]:
+    """Return the answer of the engraver's process; one that is not wanted any more is ended."""
+    command = [sys.executable, "-P", "-m", "bompla.export.engrave"]
+    until = time.monotonic() + WAIT_S
     try:
-        command = [sys.executable, "-P", "-m", "bompla.export.engrave"]
-        ran = subprocess.run(command, input=asked, capture_output=True, timeout=WAIT_S, check=False)
+        with tempfile.TemporaryFile() as content:  # a pipe that is full would wait for us, as we do for the answer
+            content.write(json.dumps(what).encode())
+            content.seek(0)
+            with subprocess.Popen(command, stdin=content, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
+                try:
+                    answer, said = _answer(process, until, check)
+                except BaseException:
+                    process.kill()
+                    raise
     except (OSError, subprocess.TimeoutExpired) as error:
         raise ExportError("The notation could not be engraved: the engraver did not answer; try again.") from error
-    if ran.returncode != 0:
-        last = ran.stderr.decode(errors="replace").strip().splitlines()[-1:] or ["no reason given"]
+    if process.returncode != 0:
+        last = said.decode(errors="replace").strip().splitlines()[-1:] or ["no reason given"]
         raise ExportError(f"The notation could not be engraved ({last[0]}).")
-    found = json.loads(ran.stdout)
-    return Engraved(found["svg"].encode(), base64.b64decode(found["pdf"]), tuple(BarBox(*box) for box in found["bars"]))
+    return dict(json.loads(answer))
+
+
+def _answer(process: subprocess.Popen[bytes], until: float, check: Callable[[], object]) -> tuple[bytes, bytes]:
+    while True:
+        check()
+        try:
+            return process.communicate(timeout=ASKED_EVERY_S)
+        except subprocess.TimeoutExpired:
+            if time.monotonic() > until:
+                raise
 
 
 def main() -> None:
-    """Engrave what comes in on standard input, and answer on standard output; both are JSON."""
+    """Engrave what comes in on standard input, or make a PDF of it, and answer on standard output; all are JSON."""
     asked = json.loads(sys.stdin.buffer.read())
-    if set(asked) != _READ_AS:
-        raise SystemExit("What is to be engraved has title, line, musicxml and words.")
     answer = os.dup(1)
     os.dup2(2, 1)  # whatever the engraver prints is no answer
+    if set(asked) == {"svg"}:
+        made = {"pdf": base64.b64encode(_pdf(asked["svg"].encode())).decode()}
+    elif set(asked) == _READ_AS:
+        made = _engraved(asked)
+    else:
+        raise SystemExit("What is to be engraved has title, line, musicxml and words.")
+    with os.fdopen(answer, "wb") as stream:
+        stream.write(json.dumps(made).encode())
+
+
+def _engraved(asked: dict[str, Any]) -> dict[str, Any]:
     import verovio
 
     toolkit = verovio.toolkit()
@@ -82,9 +124,7 @@ def main() -> None:
     if not toolkit.loadData(asked["musicxml"]):
         raise SystemExit("the engraver did not take it")
     svg, bars = _plain(toolkit.renderToSVG(1), asked["title"], asked["line"], asked["words"])
-    made = {"svg": svg.decode(), "pdf": base64.b64encode(_pdf(svg)).decode(), "bars": bars}
-    with os.fdopen(answer, "wb") as stream:
-        stream.write(json.dumps(made).encode())
+    return {"svg": svg.decode(), "bars": bars}
 
 
 def _plain(text: str, title: str, line: str, words: Sequence[tuple[int, str]]) -> tuple[bytes, list[tuple[float, float, float, float]]]:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator
-from functools import lru_cache
+from collections import OrderedDict
+from collections.abc import Callable, Hashable, Iterator
 from threading import Lock
+from typing import Generic, TypeVar
 
-from bompla.errors import BomplaError
-from bompla.export.engrave import Engraved, engraved
+from bompla.errors import ExportError
+from bompla.export.engrave import Engraved, as_pdf, engraved
 from bompla.export.request import Check, ExportRequest, Made, Part, base_name, parts_of
 from bompla.formats.drum_tab import drum_tab
 from bompla.formats.musicxml import musicxml_bytes
@@ -16,7 +17,7 @@ from bompla.groove.order import bounced
 from bompla.groove.repeats import folded, sign_words
 from bompla.groove.score import Score, score_of
 
-_ENGRAVING = Lock()
+Made_ = TypeVar("Made_")
 
 
 def part_score(request: ExportRequest, part: Part) -> Score:
@@ -31,26 +32,60 @@ def paper_line(score: Score) -> str:
     return f"{score.bpm:.4g} BPM · {score.meter.name}{swing}"
 
 
-def on_paper(score: Score, *, signs: bool = False) -> Engraved:
+def on_paper(score: Score, *, signs: bool = False, check: Check = lambda: None) -> Engraved:
     """Return a score engraved, like bars as repeats with `signs`; the last few are kept, and two that ask at once wait for one.
 
-    Raises ExportError.
+    Raises ExportError, and whatever `check` raises.
     """
-    with _ENGRAVING:
-        return _on_paper(score, signs)
+
+    def make() -> Engraved:
+        written, repeats = folded(score) if signs else (score, ())
+        return engraved(musicxml_bytes(written, repeats), title=score.title, line=paper_line(score), words=sign_words(repeats), check=check)
+
+    return _PICTURES.get((score, signs), make, check)
 
 
-@lru_cache(maxsize=16)
-def _on_paper(score: Score, signs: bool) -> Engraved:  # what the cache keys by
-    written, repeats = folded(score) if signs else (score, ())
-    return engraved(musicxml_bytes(written, repeats), title=score.title, line=paper_line(score), words=sign_words(repeats))
+def pdf_on_paper(score: Score, *, signs: bool = False, check: Check = lambda: None) -> bytes:
+    """Return a score engraved as PDF; as `on_paper`."""
+    return _PAGES.get((score, signs), lambda: as_pdf(on_paper(score, signs=signs, check=check).svg, check), check)
 
 
-def engrave_ahead(request: ExportRequest, _check: Check) -> None:
+class _Kept(Generic[Made_]):
+    """The last few answers by what was asked; who asks for one that is being made waits, as long as `check` lets."""
+
+    def __init__(self, most: int = 16) -> None:
+        self._most, self._lock = most, Lock()
+        self._known: OrderedDict[Hashable, Made_] = OrderedDict()
+
+    def get(self, key: Hashable, make: Callable[[], Made_], check: Check) -> Made_:
+        while not self._lock.acquire(timeout=0.1):
+            check()
+        try:
+            if key not in self._known:
+                self._known[key] = make()
+            self._known.move_to_end(key)
+            while len(self._known) > self._most:
+                self._known.popitem(last=False)
+            return self._known[key]
+        finally:
+            self._lock.release()
+
+
+_PICTURES, _PAGES = _Kept[Engraved](), _Kept[bytes]()
+
+
+def engrave_ahead(request: ExportRequest, check: Check) -> None:
     """Engrave the patterns that leave, so that they are at hand; what goes wrong is told when they are asked for."""
-    with contextlib.suppress(BomplaError):
+    with contextlib.suppress(ExportError):
         for part in parts_of(request.document, request.options.patterns):
-            on_paper(part_score(request, part), signs=request.options.repeat_signs)
+            on_paper(part_score(request, part), signs=request.options.repeat_signs, check=check)
+
+
+def pages_ahead(request: ExportRequest, check: Check) -> None:
+    """Make the pages of the patterns that leave, as `engrave_ahead`."""
+    with contextlib.suppress(ExportError):
+        for part in parts_of(request.document, request.options.patterns):
+            pdf_on_paper(part_score(request, part), signs=request.options.repeat_signs, check=check)
 
 
 def musicxml(request: ExportRequest, check: Check) -> Iterator[Made]:
@@ -61,12 +96,14 @@ def musicxml(request: ExportRequest, check: Check) -> Iterator[Made]:
 
 def score_svg(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make an engraved SVG of each pattern that leaves."""
-    yield from _each(request, check, "score-svg", ".svg", lambda score: on_paper(score, signs=request.options.repeat_signs).svg)
+    signs = request.options.repeat_signs
+    yield from _each(request, check, "score-svg", ".svg", lambda score: on_paper(score, signs=signs, check=check).svg)
 
 
 def score_pdf(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make an engraved PDF of each pattern that leaves."""
-    yield from _each(request, check, "score-pdf", ".pdf", lambda score: on_paper(score, signs=request.options.repeat_signs).pdf)
+    signs = request.options.repeat_signs
+    yield from _each(request, check, "score-pdf", ".pdf", lambda score: pdf_on_paper(score, signs=signs, check=check))
 
 
 def tab(request: ExportRequest, check: Check) -> Iterator[Made]:

@@ -43,7 +43,7 @@ def report(request: ExportRequest, check: Check) -> Iterator[Made]:
         check()
         read = read_groove(part.document)
         score = part_score(request, part)
-        paper = on_paper(score, signs=request.options.repeat_signs).svg.decode("utf-8")
+        paper = on_paper(score, signs=request.options.repeat_signs, check=check).svg.decode("utf-8")
         title = f"{request.document.title} {part.letter}".strip()
         body = "\n".join((
             f"<h1>{html.escape(title)}</h1>",

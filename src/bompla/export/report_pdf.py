@@ -25,7 +25,7 @@ def report_pdf(request: ExportRequest, check: Check) -> Iterator[Made]:
         check()
         read = read_groove(part.document)
         title = f"{request.document.title} {part.letter}".strip()
-        paper = on_paper(part_score(request, part), signs=request.options.repeat_signs).svg.decode("utf-8")
+        paper = on_paper(part_score(request, part), signs=request.options.repeat_signs, check=check).svg.decode("utf-8")
         pictures = (("Where each hit falls", steps_picture(part.document)), ("Which bars are alike", bars_picture(read)),
                     ("On paper", paper[paper.index("<svg"):]))
         content = _pdf(title, facts_line(part.document), [fact.text for fact in read.sentences()], pictures, fact_rows(read))

@@ -11,7 +11,7 @@ from bompla.export.data import feel, hits_csv, hits_json, midi
 from bompla.export.kit import sf2, sfz
 from bompla.export.loops import rebuilt_loops, single_hits, slices, trimmed_loop
 from bompla.export.options import BITS, CHANCES, FORMATS, NOTES, PATTERNS, RATES, TAILS
-from bompla.export.paper import engrave_ahead, musicxml, score_pdf, score_svg, tab
+from bompla.export.paper import engrave_ahead, musicxml, pages_ahead, score_pdf, score_svg, tab
 from bompla.export.report import report, sounds_ahead
 from bompla.export.report_pdf import report_pdf
 from bompla.export.request import Check, ExportRequest, Made, parts_of
@@ -186,7 +186,7 @@ _TABLE = (
     Export("score-svg", "score-svg", "Notation as SVG", _about_paper, score_svg, "Qt's SVG renderer", ("patterns", "repeat_signs"),
            _lost_paper, engrave_ahead),
     Export("score-pdf", "score-pdf", "Notation as PDF", _about_paper, score_pdf, "pypdf", ("patterns", "repeat_signs"), _lost_paper,
-           engrave_ahead),
+           pages_ahead),
     Export("tab", "tab", "Drum tab", _about_paper, tab, "plain text", ("patterns",), _lost_paper),
     Export("hits-csv", "hits-csv", "Hits as a table", _about_data, hits_csv, "csv", ("patterns", "muted")),
     Export("hits-json", "hits-json", "Hits as JSON", _about_data, hits_json, "json", ("patterns", "muted")),

@@ -132,7 +132,7 @@ class _Run(QRunnable):
             ending, value = "cancelled", None
         except BaseException as error:  # noqa: BLE001  # whatever it is, the task has to end
             ending, value = "failed", sentence_of(error)
-        with contextlib.suppress(RuntimeError):  # the window is gone, and nobody is left to be told
+        with contextlib.suppress(RuntimeError, AttributeError):  # the window is gone, and nobody is left to be told
             self._tell(self._task, ending, value)
 
 

@@ -13,7 +13,7 @@ from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QStackedWidget, QVBoxLayout, QWidget
 
 from bompla.app.project.session import Session
-from bompla.app.project.tasks import Newest, Threads, Token
+from bompla.app.project.tasks import Cancelled, Newest, Threads, Token
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.study.compare_panel import ComparePanel
@@ -94,12 +94,14 @@ def _sound(request: SoundRequest, token: Token) -> SoundDifference:
     return sound_difference(*original_and_rebuilt(baked, token.check))
 
 
-def _engrave(document: Document, _token: Token) -> Engraved | str:
+def _engrave(document: Document, token: Token) -> Engraved | str:
     from bompla.export.paper import on_paper
     from bompla.groove.score import score_of
 
     try:
-        return on_paper(score_of(document))
+        return on_paper(score_of(document), check=token.check)
+    except Cancelled:
+        raise
     except BomplaError as error:
         return str(error)
 
