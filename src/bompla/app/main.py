@@ -23,6 +23,7 @@ from bompla.app.preferences import preferences
 from bompla.app.project.project_state import loaded_of
 from bompla.app.project.recovery import offer_recovery
 from bompla.app.project.session import Session
+from bompla.app.project.tasks import Threads
 from bompla.app.settings.choosing import sound_choice
 from bompla.app.sound.playback import Playback
 from bompla.app.theme import load_fonts, palette_of, theme
@@ -184,8 +185,10 @@ def _end_on_signals(window: MainWindow, application: QApplication) -> None:
     def end(number: int) -> None:
         window.session.journal.keep_at_once()
         window.session.store.drop_preview()
+        Threads.brief = True
         window.shut(left=True)
-        application.exit(128 + number)
+        sys.stdout.flush()
+        os._exit(128 + number)  # what a thread is still at, and was given up, is waited for by every other way out
 
     for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
         # The timer that follows the engine lets the interpreter see it within a frame; what it interrupted is done first.

@@ -18,7 +18,8 @@ from bompla.errors import BomplaError
 
 Ending = Literal["", "done", "failed", "cancelled"]
 R = TypeVar("R")
-CLOSE_WAIT_MS = 5_000
+CLOSE_WAIT_MS, BRIEF_WAIT_MS = 5_000, 300
+"""How long work under way may take to end where the window is closed, and where the system wants it gone."""
 
 
 class Cancelled(BomplaError):
@@ -140,6 +141,8 @@ class Threads(QObject):
     """Runs tasks one after the other on a thread; each ending is told on the interface thread."""
 
     _told = pyqtSignal(object, str, object)
+    brief = False
+    """Whether the program has to end at once: then nothing is waited for that is given up."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -175,7 +178,7 @@ class Threads(QObject):
             self._pool.waitForDone(CLOSE_WAIT_MS)
         for task in tuple(self._open):
             task.cancel()
-        self._pool.waitForDone(CLOSE_WAIT_MS)
+        self._pool.waitForDone(BRIEF_WAIT_MS if Threads.brief else CLOSE_WAIT_MS)
 
     def _take(self, task: Task, ending: str, value: Any) -> None:
         if ending == "done":
