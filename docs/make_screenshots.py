@@ -19,7 +19,7 @@ from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.window import MainWindow
 from bompla.demo import loop_paths
 from bompla.engine.devices import SIMULATED_NAME
-from bompla.groove.writers import starter
+from bompla.groove.writers import with_starter
 from bompla.model.colour import SETTINGS, set_colour
 from bompla.model.cut_edits import take_bars
 from bompla.model.detected_pattern import pattern_of
@@ -28,7 +28,7 @@ from bompla.model.kit_edits import set_shape
 from bompla.model.order_edits import set_order
 from bompla.model.pattern_edits import delete_hits
 from bompla.model.shape import Shape
-from bompla.model.variation_edits import add_variation, duplicate_variation, set_layer
+from bompla.model.variation_edits import duplicate_variation, set_layer
 
 FOLDER = Path(__file__).parent / "screenshots"
 
@@ -152,7 +152,7 @@ def shoot_groove(window: MainWindow, application: QApplication, shoot: Callable[
     shoot("groove-day")
     theme().use(NIGHT)
     window.session.store.edit("copy variation", duplicate_variation)
-    window.session.store.edit("half time", lambda d: add_variation(d, starter(d, "half time"), "half time"))
+    window.session.store.edit("half time", lambda d: with_starter(d, "half time"))
     window.groove.show_variation(1)
     window.session.shown.select(pad_id=snare.id)
     gone = frozenset(h.id for h in pattern_of(window.session.store.document).hits if h.pad_id == snare.id and 4.0 < h.at_beats < 7.0)
