@@ -25,6 +25,7 @@ from bompla.analysis.tempo.drift import drift_of
 from bompla.app.bring_in.overview import STRETCH
 from bompla.app.bring_in.shelf_list import ShelfFilter
 from bompla.app.bring_in.tap import Taps
+from bompla.app.preferences import preferences
 from bompla.app.sound_picture import RULER
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
@@ -459,13 +460,17 @@ def test_with_nothing_open_there_is_one_invitation_and_the_rest_is_off(window: A
     assert window.listening.play.isEnabled()
     assert all(made.isEnabled() for made in window.path.buttons)
     assert window.path.hint.isVisible()
+    tall = window.path.hint.height()
+    preferences().set(theme="day")
+    QTest.qWait(50)
+    assert window.path.hint.height() == pytest.approx(tall, abs=2), "all of it is read by day, too"
+    preferences().set(theme="night")
     QTest.mouseClick(window.path.hint, Qt.MouseButton.LeftButton)
     assert not window.path.hint.isVisible()
     window.go_to(1)
     assert window.path.hint.isVisible(), "each stage has its own"
     window.go_to(0)
     assert not window.path.hint.isVisible(), "put away for good"
-    from bompla.app.preferences import preferences
 
     assert Path(preferences().value.recent_files[0]).stem == "quay break"
     assert next(a for a in window.top_bar.recent_menu().actions()).text().startswith("quay break")

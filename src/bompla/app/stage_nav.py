@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QRect, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QEvent, QRect, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QFontMetrics, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QLabel, QPushButton, QVBoxLayout, QWidget
 
@@ -78,6 +78,9 @@ class StageNav(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(102)
         self._session, self._stages, self._hinted = session, stages, ""
+        self._restyled = QTimer(self)
+        self._restyled.setSingleShot(True)
+        self._restyled.timeout.connect(self.refresh)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 10, 0, 10)
         column.setSpacing(2)
@@ -128,6 +131,12 @@ class StageNav(QWidget):
         self.hint_text.setGeometry(11, 4, width - 14, high - 8)
         self.hint.setAccessibleName(f"Hint: {words} Click to put it away for good")
         self.hint.setToolTip("Click to put this hint away for good")
+
+    def changeEvent(self, event: QEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Lay the hint out anew: another style sheet has sizes of its own."""
+        super().changeEvent(event)
+        if event is not None and event.type() == QEvent.Type.StyleChange and hasattr(self, "hint"):
+            self._restyled.start(0)
 
     def _put_hint_away(self) -> None:
         preferences().set(hints_put_away=tuple(sorted({*preferences().value.hints_put_away, self._hinted})))
