@@ -19,7 +19,7 @@ TAILS = {"folded": "folded round", "ringing": "ringing out"}
 LABELS = {
     "patterns": "pattern", "format": "format", "rate": "rate", "bits": "depth", "tail": "tail", "quantise": "quantise", "notes": "notes",
     "midi_type": "file", "chance": "chance", "seed": "seed", "tempo_percent": "tempo", "way": "changed by", "loudness_lufs": "loudness",
-    "muted": "with muted lanes", "pitch_as_notes": "pitch moves the note", "repeat_signs": "repeat signs",
+    "repeat_signs": "repeat signs", "muted": "with muted lanes", "pitch_as_notes": "pitch moves the note",
 }
 """What options are called, in the order they are shown."""
 
