@@ -24,8 +24,18 @@ _REASONS = {
 }
 
 
-def reason_of(error: OSError) -> str:
+_READING = {
+    errno.ENOENT: "it is not there; it may have been moved or renamed",
+    errno.EISDIR: "it is a folder; open a file from inside it",
+    errno.EACCES: "it may not be read; check the rights of the file",
+}
+"""Of those that mean another thing where a file is read."""
+
+
+def reason_of(error: OSError, *, reading: bool = False) -> str:
     """Return why a file operation failed and what to do, in plain words."""
+    if reading and error.errno in _READING:
+        return _READING[error.errno]
     return _REASONS.get(error.errno or 0, (error.strerror or str(error)).lower())
 
 

@@ -64,12 +64,13 @@ def loaded(path: Path) -> list[tuple[Document, Clip, dict[str, Clip]]]:
 @click.option("--rate", default=0, type=int, help="Sample rate of sound in Hz; without it, that of the source.")
 @click.option("--bits", default=24, type=int, help="16, 24, or 32 for floats.")
 @click.option("--format", "container", default="wav", type=click.Choice(["wav", "flac", "aiff"]), help="Format of sound files.")
+@click.option("--repeat-signs", is_flag=True, help="Bars alike as repeats in notation.")
 @click.option("--force", is_flag=True, help="Replace folders that are there.")
 @click.option("--jobs", default=1, type=click.IntRange(0, 256), metavar="N", help="Files at a time; 0 for one a core.")
 @click.option("--quiet", is_flag=True, help="Say nothing on standard error but what failed.")
 def export(
-    files: tuple[Path, ...], target: Path, only: str, quantise: float, rate: int, bits: int, container: str, force: bool, jobs: int,
-    quiet: bool,
+    files: tuple[Path, ...], target: Path, only: str, quantise: float, rate: int, bits: int, container: str, repeat_signs: bool,
+    force: bool, jobs: int, quiet: bool,
 ) -> None:
     """Send out loops: MIDI, slices, hits, stems, kits, notation, data.
 
@@ -80,7 +81,8 @@ def export(
 
     try:
         keys = _keys(only)
-        options = checked(ExportOptions(format=container, rate=rate, bits=bits, quantise=quantise / 100.0))  # type: ignore[arg-type]  # checked
+        options = checked(ExportOptions(format=container, rate=rate, bits=bits, quantise=quantise / 100.0,  # type: ignore[arg-type]  # checked
+                                        repeat_signs=repeat_signs))
     except ExportError as error:
         raise click.UsageError(str(error)) from error
     found = files_of(files)

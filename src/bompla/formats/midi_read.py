@@ -38,7 +38,7 @@ def read_midi_notes(path: Path) -> MidiNotes:
             raise ExportError(f"{path.name} is over {MOST_BYTES >> 20} MB, far more than a groove; cut out the part you want first.")
         file = mido.MidiFile(file=io.BytesIO(content), clip=True)  # from memory: a size that a header makes up asks for none
     except OSError as error:
-        reason = reason_of(error) if error.errno else "it is no MIDI file, or it is damaged"
+        reason = reason_of(error, reading=True) if error.errno else "it is no MIDI file, or it is damaged"
         raise ExportError(f"Could not open {path.name}: {reason}.") from error
     except (ValueError, EOFError, KeyError, IndexError) as error:
         raise ExportError(f"{path.name} is no MIDI file, or it is damaged.") from error

@@ -95,7 +95,7 @@ def open_project(path: Path) -> Project:
     try:
         content = path.read_bytes()
     except OSError as error:
-        raise ProjectError(f"Could not open {path.name}: {reason_of(error)}.") from error
+        raise ProjectError(f"Could not open {path.name}: {reason_of(error, reading=True)}.") from error
     return read_project(content, path.name)
 
 

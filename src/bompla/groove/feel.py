@@ -163,7 +163,7 @@ def load_feel(path: Path) -> Feel:
             raise BomplaError(f"{path.name} holds no feel.")
         feel = msgspec.convert(content["feel"], Feel)
     except OSError as error:
-        raise BomplaError(f"Could not open {path.name}: {reason_of(error)}.") from error
+        raise BomplaError(f"Could not open {path.name}: {reason_of(error, reading=True)}.") from error
     except (ValueError, KeyError, AttributeError, TypeError, msgspec.ValidationError) as error:
         raise BomplaError(f"{path.name} holds no feel, or it is damaged.") from error
     if feel.steps_per_beat < 1 or not feel.late or len(feel.late) != len(feel.accent):
