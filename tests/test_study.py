@@ -276,7 +276,7 @@ def test_heights_mean_late_and_hard_and_small_pictures_count_and_measure(studyin
 
 def test_playing_moves_the_line_and_draws_no_hit_again(studying: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     stage, session = studying.study, studying.session
-    session.store.edit("longer", lambda d: set_bars(d, 64))
+    session.store.edit("longer", lambda d: set_bars(d, 12))
     session.store.edit("full", lambda d: repeated_to_end(d, {hit.id for hit in pattern_of(d).hits}))
     settle(qtbot, studying)
     picture = stage.steps

@@ -191,7 +191,7 @@ class LanePicture(SoundPicture):
         return frozenset(hit.id for hit in pattern_of(history.document).hits)
 
     def _about_to_go(self) -> tuple[Hit, ...]:
-        """Return the hits that what is being tried would take out."""
+        """Return the hits that what is being tried would delete."""
         history = self._session.store.history
         if history is None or not self._session.store.previewing:
             return ()
@@ -298,7 +298,7 @@ class LanePicture(SoundPicture):
             painter.drawText(QRectF(44, middle + 1, HEADER - 48, 18), Qt.AlignmentFlag.AlignVCenter, text)
 
     def _paint_gone(self, painter: QPainter, hit: Hit) -> None:
-        """Draw a hit that would be taken out: its foot, struck through."""
+        """Draw a hit that would be deleted: its foot, struck through."""
         lane, x = self.lane(hit.pad_id), self.pin(hit).x()
         painter.setPen(QPen(theme().colour("dim"), 1.2))
         foot = lane.bottom() - 9.0
