@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from itertools import combinations
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -30,6 +31,7 @@ from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.demo import loop_paths
 from bompla.model.checks import check_document
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
 from conftest import settle
 
@@ -248,3 +250,53 @@ def test_every_control_says_what_it_is_for(demo_window: Any) -> None:
             if isinstance(control, kinds) and not isinstance(control, QScrollBar) and control.isVisible() and not told:
                 silent.append(f"{stage.key}: {type(control).__name__} {control.accessibleName()}")
     assert not silent, silent
+
+
+def test_the_whole_job_is_done_with_the_keyboard_alone(window: Any, qtbot: Any, tmp_path: Path) -> None:
+    """From the empty window to files in a folder: a demo loop, its doubt, a pad, a hit, what it is like, all of it written."""
+    session = window.session
+    window.session.outgoing.set_folder(tmp_path)
+
+    def strike(key: Qt.Key, keys: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        QTest.keyClick(QApplication.focusWidget() or window, key, keys)
+
+    def tab_to(name: str) -> None:
+        for _ in range(120):
+            here = QApplication.focusWidget()
+            if here is not None and (here.accessibleName() or getattr(here, "text", str)()).startswith(name):
+                return
+            strike(Qt.Key.Key_Tab)
+        raise AssertionError(f"Tab never comes to {name}")
+
+    window.activateWindow()
+    tab_to("quay break")
+    strike(Qt.Key.Key_Space)
+    settle(qtbot, window)
+    assert session.store.document.slices()
+    strike(Qt.Key.Key_2, Qt.KeyboardModifier.ControlModifier)
+    qtbot.waitUntil(lambda: "to check" in window.stages[1].state_line(session.store.document))
+    before = window.stages[1].state_line(session.store.document)
+    strike(Qt.Key.Key_F8)
+    strike(Qt.Key.Key_F7)
+    qtbot.waitUntil(lambda: window.stages[1].state_line(session.store.document) != before)
+    strike(Qt.Key.Key_3, Qt.KeyboardModifier.ControlModifier)
+    tab_to("Pads")
+    pad = session.shown.selection.pad_id
+    strike(Qt.Key.Key_Up)  # to the row above: the families stand in rows
+    assert session.shown.selection.pad_id != pad
+    strike(Qt.Key.Key_4, Qt.KeyboardModifier.ControlModifier)
+    tab_to("Pattern")
+    hits = len(pattern_of(session.store.document).hits)
+    strike(Qt.Key.Key_Right)
+    strike(Qt.Key.Key_Return)
+    assert len(pattern_of(session.store.document).hits) in (hits, hits + 1)
+    strike(Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: window.playback.transport.playing)
+    strike(Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: not window.playback.transport.playing)
+    strike(Qt.Key.Key_5, Qt.KeyboardModifier.ControlModifier)
+    strike(Qt.Key.Key_6, Qt.KeyboardModifier.ControlModifier)
+    tab_to("Everything into one folder")
+    strike(Qt.Key.Key_Space)
+    settle(qtbot, window)
+    assert list(tmp_path.rglob("manifest.json"))
