@@ -214,7 +214,7 @@ class Engine:
         if self._process is not None:
             self._process.kill()
         self.close()
-        self._restarts += 1
+        self._restarts += self._again_at == 0.0  # a start after a wait is no new failure
         if self._restarts > MAX_RESTARTS and self._again_at == 0.0:
             wait_s = min(LONGEST_WAIT_S, FIRST_WAIT_S * 2 ** (self._restarts - MAX_RESTARTS - 1))
             self._again_at = time.monotonic() + wait_s
