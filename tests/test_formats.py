@@ -205,5 +205,5 @@ def test_what_is_no_project_is_refused_in_words(tmp_path: Path, content: bytes) 
     path.write_bytes(content)
     with pytest.raises(ProjectError, match=r"it\.bompla"):
         open_project(path)
-    with pytest.raises(ProjectError, match="does not exist"):
+    with pytest.raises(ProjectError, match="is not there"):
         open_project(tmp_path / "gone" / "it.bompla")

@@ -410,7 +410,7 @@ def test_feels_are_taken_from_midi_and_loops_and_compared(groove: Any, qtbot: An
     broken.write_bytes(b"MThd nothing")
     said: list[str] = []
     session.hub.posted.connect(lambda message: said.append(message.text))
-    for bad, words in ((broken, "no MIDI file"), (tmp_path / "gone.mid", "does not exist")):
+    for bad, words in ((broken, "no MIDI file"), (tmp_path / "gone.mid", "is not there")):
         panel.take_from(bad)
         assert words in said[-1]
 
