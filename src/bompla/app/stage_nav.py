@@ -71,6 +71,7 @@ class StageNav(QWidget):
     """The stages in the order of the work."""
 
     chosen = pyqtSignal(int)
+    _restyled: QTimer | None = None
 
     def __init__(self, session: Session, stages: list[Stage]) -> None:
         super().__init__()
@@ -78,9 +79,6 @@ class StageNav(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedWidth(102)
         self._session, self._stages, self._hinted = session, stages, ""
-        self._restyled = QTimer(self)
-        self._restyled.setSingleShot(True)
-        self._restyled.timeout.connect(self.refresh)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 10, 0, 10)
         column.setSpacing(2)
@@ -105,6 +103,9 @@ class StageNav(QWidget):
         session.store.document_changed.connect(lambda _: self.refresh())
         session.project.saved_changed.connect(self.refresh)
         session.review.changed.connect(self.refresh)
+        self._restyled = QTimer(self)
+        self._restyled.setSingleShot(True)
+        self._restyled.timeout.connect(self.refresh)
 
     def refresh(self) -> None:
         """Show each stage's state."""
@@ -135,7 +136,7 @@ class StageNav(QWidget):
     def changeEvent(self, event: QEvent | None) -> None:  # noqa: N802  # Qt's name
         """Lay the hint out anew: another style sheet has sizes of its own."""
         super().changeEvent(event)
-        if event is not None and event.type() == QEvent.Type.StyleChange and hasattr(self, "hint"):
+        if event is not None and event.type() == QEvent.Type.StyleChange and self._restyled is not None:
             self._restyled.start(0)
 
     def _put_hint_away(self) -> None:

@@ -22,6 +22,7 @@ from bompla.render.underneath import UNDERNEATH, alone, most_of
 from bompla.units import ms_to_samples
 
 REMAINDER = "remainder"
+ORIGINAL = "original stems"
 JOIN_MS = 3.0
 """Over so long a drum's stem fades at either end of a slice, into the remainder: the sum stays the loop."""
 
@@ -63,6 +64,7 @@ def original_stems(request: ExportRequest, check: Check) -> Iterator[Made]:
         label = DRUMS[drum].label.lower() if drum in DRUMS else drum
         path = f"stems/{base_name(request)} {label} original{suffix(options)}"
         yield Made(path, "stem", f"{label} of the original", content, {**facts, "drum": drum, "of": "original"})
+    request.made.pop(ORIGINAL, None)  # of a long loop they are gigabytes
 
 
 def pull_ahead(request: ExportRequest, check: Check) -> None:
@@ -71,7 +73,7 @@ def pull_ahead(request: ExportRequest, check: Check) -> None:
 
 
 def _pulled_apart(request: ExportRequest, check: Check) -> dict[str, Stem]:
-    return request.kept("original stems", lambda: loop_stems(request, check))
+    return request.kept(ORIGINAL, lambda: loop_stems(request, check))
 
 
 def loop_stems(request: ExportRequest, check: Check) -> dict[str, Stem]:

@@ -9,6 +9,7 @@ from pathlib import Path
 import platformdirs
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout
 
 from bompla.app.commands import tip
@@ -48,7 +49,8 @@ class FeelPanel(Panel):
         super().__init__("Feel")
         self.body.setSpacing(4)
         self._session = session
-        self._feels: list[Feel] = [*own_feels(), *kept_feels(feels_folder())]
+        self._feels: list[Feel] = list(own_feels())
+        self._kept_are_in = False
         self.bars: dict[str, ValueBar] = {}
         for param in FEEL_PARAMS.values():
             bar = ValueBar(param)
@@ -98,6 +100,17 @@ class FeelPanel(Panel):
         self.body.addLayout(row)
         self.body.addStretch(1)
         self._offer()
+
+    def showEvent(self, event: QShowEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Read what was kept, the first time that it is looked for."""
+        super().showEvent(event)
+        if not self._kept_are_in:
+            self._kept_are_in = True
+            known = {feel.name for feel in self._feels}
+            self._feels += [feel for feel in kept_feels(feels_folder()) if feel.name not in known]
+            self._offer()
+            if (document := self._session.store.document) is not None:
+                self.refresh(document)
 
     def refresh(self, document: Document) -> None:
         """Show the layer of the shown variation."""

@@ -238,6 +238,7 @@ class LanePicture(SoundPicture):
         xs = self._axis.left + (document.beat_map.samples_at(self.grid_times()) - self._axis.start) / self._axis.samples_per_point
         if xs.size < 2 or float(np.diff(xs).min()) < 4.0:
             return
+        xs = xs[(xs >= self._axis.left) & (xs <= self._axis.left + self._axis.width)]
         top, bottom = RULER + ORIGINAL, self._bottom()
         painter.setPen(QPen(theme().colour("faint_line", 0.6), 1.0))
         _lines(painter, xs.tolist(), top, bottom)
