@@ -18,12 +18,13 @@ from PyQt6.QtGui import QColor, QWheelEvent
 from PyQt6.QtTest import QTest
 
 from bompla.analysis.protocol import LENGTH, Answer, Request, packed
-from bompla.analysis.worker import Kept, answer_to
+from bompla.analysis.worker import answer_to
 from bompla.app.project.analysis_process import AnalysisProcess
 from bompla.app.project.tasks import Task
 from bompla.app.ui.raster import level_pixmap, spans_pixmap
 from bompla.app.ui.time_axis import TimeAxis
 from bompla.audio.clip import Clip
+from bompla.model.memo import Kept
 
 ROOT = Path(__file__).parents[1]
 

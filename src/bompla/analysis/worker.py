@@ -11,8 +11,7 @@ import os
 import pickle
 import sys
 import traceback
-from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable
 from pathlib import Path
 from time import perf_counter
 from typing import Any, BinaryIO
@@ -28,33 +27,9 @@ from bompla.analysis.protocol import LENGTH, Answer, Request, packed
 from bompla.analysis.shelf_scan import scanned
 from bompla.analysis.spectrogram import spectrogram
 from bompla.errors import AnalysisError, BomplaError
+from bompla.model.memo import Kept
 
 NICENESS = 10
-MOST_KEPT = 12
-
-
-class Kept:
-    """The last results, each known by all that it depends on: the same question is answered once."""
-
-    def __init__(self, most: int = MOST_KEPT) -> None:
-        self._most = most
-        self._known: OrderedDict[Hashable, Any] = OrderedDict()
-
-    def get(self, key: Hashable, make: Callable[[], Any]) -> Any:
-        """Return what is known by a key, made now where nothing is."""
-        if key not in self._known:
-            self.put(key, make())
-        self._known.move_to_end(key)
-        return self._known[key]
-
-    def put(self, key: Hashable, value: Any) -> None:
-        """Keep a result; the one that was asked for the longest ago makes room."""
-        self._known[key] = value
-        while len(self._known) > self._most:
-            self._known.popitem(last=False)
-
-    def __contains__(self, key: Hashable) -> bool:
-        return key in self._known
 
 
 def _analyse(request: Request, kept: Kept, progress: Progress) -> Any:

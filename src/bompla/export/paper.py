@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator
 from threading import Lock
-from typing import Generic, TypeVar
+from typing import Any
 
 from bompla.errors import ExportError
 from bompla.export.engrave import Engraved, as_pdf, engraved
@@ -16,8 +15,7 @@ from bompla.formats.musicxml import musicxml_bytes
 from bompla.groove.order import bounced
 from bompla.groove.repeats import folded, sign_words
 from bompla.groove.score import Score, score_of
-
-Made_ = TypeVar("Made_")
+from bompla.model.memo import Kept
 
 
 def part_score(request: ExportRequest, part: Part) -> Score:
@@ -42,36 +40,32 @@ def on_paper(score: Score, *, signs: bool = False, check: Check = lambda: None) 
         written, repeats = folded(score) if signs else (score, ())
         return engraved(musicxml_bytes(written, repeats), title=score.title, line=paper_line(score), words=sign_words(repeats), check=check)
 
-    return _PICTURES.get((score, signs), make, check)
+    found: Engraved = _PICTURES.get((score, signs), make, check)
+    return found
 
 
 def pdf_on_paper(score: Score, *, signs: bool = False, check: Check = lambda: None) -> bytes:
     """Return a score engraved as PDF; as `on_paper`."""
-    return _PAGES.get((score, signs), lambda: as_pdf(on_paper(score, signs=signs, check=check).svg, check), check)
+    page: bytes = _PAGES.get((score, signs), lambda: as_pdf(on_paper(score, signs=signs, check=check).svg, check), check)
+    return page
 
 
-class _Kept(Generic[Made_]):
-    """The last few answers by what was asked; who asks for one that is being made waits, as long as `check` lets."""
+class _Shared:
+    """Answers that several threads may ask for: who asks for one that is being made waits, as long as `check` lets."""
 
-    def __init__(self, most: int = 16) -> None:
-        self._most, self._lock = most, Lock()
-        self._known: OrderedDict[Hashable, Made_] = OrderedDict()
+    def __init__(self) -> None:
+        self._kept, self._lock = Kept(), Lock()
 
-    def get(self, key: Hashable, make: Callable[[], Made_], check: Check) -> Made_:
+    def get(self, key: Hashable, make: Callable[[], Any], check: Check) -> Any:
         while not self._lock.acquire(timeout=0.1):
             check()
         try:
-            if key not in self._known:
-                self._known[key] = make()
-            self._known.move_to_end(key)
-            while len(self._known) > self._most:
-                self._known.popitem(last=False)
-            return self._known[key]
+            return self._kept.get(key, make)
         finally:
             self._lock.release()
 
 
-_PICTURES, _PAGES = _Kept[Engraved](), _Kept[bytes]()
+_PICTURES, _PAGES = _Shared(), _Shared()
 
 
 def engrave_ahead(request: ExportRequest, check: Check) -> None:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Callable
-from typing import Generic, TypeVar
+from collections import OrderedDict, deque
+from collections.abc import Callable, Hashable
+from typing import Any, Generic, TypeVar
 
 T = TypeVar("T")
 
@@ -26,3 +26,27 @@ class LastMade(Generic[T]):
         result = make()
         self._known.append((inputs, result))
         return result
+
+
+class Kept:
+    """The last results, each known by the value of all that it depends on: the same question is answered once."""
+
+    def __init__(self, most: int = 12) -> None:
+        self._most = most
+        self._known: OrderedDict[Hashable, Any] = OrderedDict()
+
+    def get(self, key: Hashable, make: Callable[[], Any]) -> Any:
+        """Return what is known by a key, made now where nothing is."""
+        if key not in self._known:
+            self.put(key, make())
+        self._known.move_to_end(key)
+        return self._known[key]
+
+    def put(self, key: Hashable, value: Any) -> None:
+        """Keep a result; the one that was asked for the longest ago makes room."""
+        self._known[key] = value
+        while len(self._known) > self._most:
+            self._known.popitem(last=False)
+
+    def __contains__(self, key: Hashable) -> bool:
+        return key in self._known
