@@ -64,12 +64,11 @@ class Clip:
         """The mean of all channels, shape (frames,); the loudest channel where they cancel each other, as with one turned upside down."""
         if self.channels == 1:
             return self.samples[:, 0]
-        mixed = self.mixed_into(room_for(self.frames))
+        mixed = self._mixed_into(room_for(self.frames))
         mixed.flags.writeable = False
         return mixed
 
-    def mixed_into(self, room: Samples) -> Samples:
-        """Write what `mono` is into an array of shape (frames,), and return it: for sound that is too long to be kept twice."""
+    def _mixed_into(self, room: Samples) -> Samples:
         some = slice(None, None, 1 + self.frames // LOOKED_AT)
         looked_at = self.samples[some].astype(np.float64)
         powers = (looked_at**2).sum(axis=0)

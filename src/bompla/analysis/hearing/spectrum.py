@@ -186,14 +186,11 @@ def level_db(power: Floats) -> Floats:
 
 def spectrum_of(clip: Clip) -> Spectrum | None:
     """Return the spectral pass over a clip, None where the clip is silent (below -80 dB)."""
-    if clip.sample_rate == ANALYSIS_RATE:
-        padded = _room_around(clip.frames)
-        signal = clip.mixed_into(padded[LOW_FFT_SIZE // 2 : LOW_FFT_SIZE // 2 + clip.frames])
-    else:
-        mono = resampled(Clip(clip.mono, clip.sample_rate), ANALYSIS_RATE).samples[:, 0]
-        padded = _room_around(mono.size)
-        signal = padded[LOW_FFT_SIZE // 2 : LOW_FFT_SIZE // 2 + mono.size]
-        signal[:] = mono
+    mono = resampled(Clip(clip.mono, clip.sample_rate), ANALYSIS_RATE).samples[:, 0]
+    padded = _room_around(mono.size)
+    signal = padded[LOW_FFT_SIZE // 2 : LOW_FFT_SIZE // 2 + mono.size]
+    signal[:] = mono
+    let_go(mono)
     signal -= signal.mean(dtype=np.float64).astype(np.float32)
     peak = max(float(signal.max()), -float(signal.min())) if signal.size else 0.0
     if peak < _QUIET_PEAK:
