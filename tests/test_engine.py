@@ -383,3 +383,23 @@ def test_state_is_told_from_the_first_block_on(engine: Engine) -> None:
     wait_for(lambda: engine.state.rendered_frames > before + RATE // 4)
     assert engine.state.underruns == 0
     assert engine.state.worst_s < 0.5
+
+
+def test_an_engine_that_keeps_dying_is_tried_again_ever_more_slowly(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Three starts at once, then after 5 s, 10 s and so on up to two minutes; it never gives up."""
+    now = [1_000.0]
+    monkeypatch.setattr("bompla.engine.host.time.monotonic", lambda: now[0])
+    engine = Engine(SoundChoice(device=SIMULATED_NAME))
+    monkeypatch.setattr(engine, "start", lambda: None)
+    monkeypatch.setattr(engine, "_send_all", lambda: None)
+    waits = []
+    for _ in range(12):
+        said = engine._restart()  # it has died
+        if "tried again in" in said:
+            waits.append(float(said.split(" in ")[1].split(" s")[0]))
+            now[0] += waits[-1] - 0.1
+            assert engine.watch() == "", "not before its time"
+            now[0] += 0.2
+            assert "started again" in engine.watch()
+    assert waits == [5.0, 10.0, 20.0, 40.0, 80.0, 120.0, 120.0, 120.0, 120.0]
+    engine.close()

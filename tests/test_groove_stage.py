@@ -130,6 +130,10 @@ def test_a_long_pattern_comes_up_fitted_and_is_scrolled_by_its_picture_in_small(
     low, high = lanes.limits()
     assert (lanes.axis.start, lanes.axis.end) == (low, high), "all of it is in view"
     lanes.zoom(0.1)
+    names = lanes.grab().copy(2, 60, round(lanes.axis.left) - 14, 180).toImage()
+    lanes.show_all()
+    assert lanes.grab().copy(2, 60, round(lanes.axis.left) - 14, 180).toImage() == names, "zoomed, no line runs over the names"
+    lanes.zoom(0.1)
     span = lanes.axis.end - lanes.axis.start
     part = whole.part()
     assert abs(whole.x_of(lanes.axis.start) - part.left()) < 12.0
