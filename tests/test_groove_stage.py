@@ -129,7 +129,8 @@ def test_a_long_pattern_comes_up_fitted_and_is_scrolled_by_its_picture_in_small(
     session.store.edit("longer", lambda d: set_bars(d, 64))
     low, high = lanes.limits()
     assert (lanes.axis.start, lanes.axis.end) == (low, high), "all of it is in view"
-    lanes.zoom(0.1)
+    lanes.zoom(0.013)
+    lanes.show_span(lanes.axis.start + 9_000.0, lanes.axis.end + 9_000.0)  # begins within a beat
     names = lanes.grab().copy(2, 60, round(lanes.axis.left) - 14, 180).toImage()
     lanes.show_all()
     assert lanes.grab().copy(2, 60, round(lanes.axis.left) - 14, 180).toImage() == names, "zoomed, no line runs over the names"
