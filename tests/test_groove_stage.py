@@ -476,6 +476,27 @@ def test_flams_are_drawn_free_of_the_grid_and_held_arrows_are_one_step(groove: A
     assert next(h for h in pattern_of(session.store.document).hits if h.id == flam.id).at_beats == pytest.approx(flam.at_beats)
 
 
+def test_the_first_beat_is_nudged_ahead_seen_drawn_and_brought_back(groove: Any) -> None:
+    session, lanes = groove.session, groove.groove.lanes
+    kick = next(p for p in session.store.document.pads if p.drum == "kick")
+    first = next(h for h in pattern_of(session.store.document).hits if h.pad_id == kick.id)
+    session.shown.select(hit_ids=frozenset({first.id}), pad_id=kick.id)
+    one = lanes.pin(first).x()
+    lanes.setFocus()
+    for _ in range(12):
+        QTest.keyClick(lanes, Qt.Key.Key_Left, Qt.KeyboardModifier.AltModifier)
+    ahead = hit_of(session.store.document, first.id)
+    assert ahead.at_beats < -0.01
+    assert lanes.axis.sample(lanes.pin(ahead).x()) < session.store.document.loop.start_sample
+    assert lanes.pin(ahead).x() >= lanes.axis.left, "the picture begins ahead of the first beat"
+    assert lanes.hit_near(lanes.pin(ahead).x(), lanes.pin(ahead).y()).id == first.id
+    QTest.keyClick(lanes, Qt.Key.Key_Left)
+    assert hit_of(session.store.document, first.id).at_beats == ahead.at_beats, "by whole steps nothing leaves the loop"
+    QTest.keyClick(lanes, Qt.Key.Key_G, CTRL)
+    assert hit_of(session.store.document, first.id).at_beats == pytest.approx(0.0, abs=1e-9), "its step is the first"
+    assert lanes.pin(hit_of(session.store.document, first.id)).x() == pytest.approx(one)
+
+
 def test_a_range_on_the_ruler_loops_and_a_deleted_variation_leaves_the_order(groove: Any) -> None:
     session, stage, baking = groove.session, groove.groove, groove.playback.baking
     document = session.store.document

@@ -20,7 +20,7 @@ from bompla.engine.mixer import MixerState, apply, command, render
 from bompla.engine.pool import Place
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
-from bompla.model.pattern_edits import with_hits
+from bompla.model.pattern_edits import move_hits, with_hits
 from bompla.render.bake import bake
 from bompla.render.events import Baked, BakeRequest
 
@@ -106,6 +106,32 @@ def test_chance_leaves_a_hit_out_of_sound_and_midi_alike(demo: tuple[Document, C
     assert "hit" in (EVENT.names or ())
 
 
+@pytest.mark.parametrize("looping", [True, False])
+def test_a_first_beat_played_early_begins_the_first_turn_and_ends_every_other(demo: tuple[Document, Clip], *, looping: bool) -> None:
+    document, clip = demo
+    early = min(pattern_of(document).hits, key=lambda hit: hit.at_beats)
+    moved = move_hits(document, [early.id], -0.1, early=True)
+    assert min(hit.at_beats for hit in pattern_of(moved).hits) == pytest.approx(early.at_beats - 0.1)
+    made = bake(BakeRequest(moved, clip, RATE))
+    state = mixer_of(made)
+    apply(state, command(Op.LOOPING, flag=int(looping)))
+    apply(state, command(Op.PLAY))
+    note = moved.pad(early.pad_id).note
+    found = [frame for frame, message, _ in left(state, [500] * (2 * made.total_frames // 500)) if message[:2] == bytes((NOTE_ON, note))]
+    ahead = round(made.total_frames + (early.at_beats - 0.1) * made.total_frames / made.beats)
+    assert found[0] == 0, "the first beat is heard as soon as it plays"
+    assert [frame for frame in found if abs(frame - ahead) <= 1] == ([ahead] if looping else [])
+    assert not [frame for frame in found if abs(frame - made.total_frames) <= 1], "and not once more on the beat"
+    apply(state, command(Op.STOP))
+    left(state, [8_192])
+    apply(state, command(Op.LOOPING, flag=1))
+    apply(state, command(Op.SPAN, offset=0, length=made.total_frames // 2))
+    apply(state, command(Op.SEEK, offset=0))
+    apply(state, command(Op.PLAY))
+    half = [frame for frame, message, _ in left(state, [500] * (made.total_frames // 500)) if message[:2] == bytes((NOTE_ON, note))]
+    assert {0, made.total_frames // 2} <= set(half), "where the end of the pattern is not in what loops, each turn begins with it"
+
+
 def test_a_sender_ends_what_it_began() -> None:
     sent: list[bytes] = []
     sender = Sender(sent.append, lambda _when, _message: None)
@@ -137,17 +163,16 @@ def test_the_settings_send_the_pattern_out(demo_window: Any, qtbot: Any) -> None
     page.channel.activated.emit(0)
     qtbot.waitUntil(lambda: engine.state.ready and engine.chosen.midi_channel == 3)
     engine.left()
-    window.playback.transport.play()
-    qtbot.waitUntil(lambda: engine.state.position > RATE)
-    window.playback.transport.stop()
-    qtbot.waitUntil(lambda: not engine.state.playing)
     heard: list[tuple[float, bytes]] = []
 
-    def over() -> bool:
+    def count(status: int) -> int:
         heard.extend(engine.left())
-        return any(message[0] == STOP for _, message in heard)
+        return sum(message[0] == status for _, message in heard)
 
-    qtbot.waitUntil(over)
+    window.playback.transport.play()
+    qtbot.waitUntil(lambda: count(NOTE_ON | 2) > 4)
+    window.playback.transport.stop()
+    qtbot.waitUntil(lambda: count(STOP) == 1)
     kinds = [message[0] for _, message in heard]
     assert kinds[0] == START
     assert kinds.count(CLOCK) > 20

@@ -40,13 +40,13 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
     """Return the hits and clicks of a loop as event records in order of time."""
     rows = [
         (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id % 32_768, hit.choke,
-         int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance, output=hit.output),
+         int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance, output=hit.output, early=hit.early),
          hit.gate_frames, hit.release_frames, hit.number)
         for hit in baked.events
     ]
     rows += [
         (note.at_frame, 0, note.length_frames, note.note, 0, int(Bus.MIDI), note.velocity,
-         sends_of(0.0, 0.0, kick=False, chance=note.chance), 0, 0, note.number)
+         sends_of(0.0, 0.0, kick=False, chance=note.chance, early=note.early), 0, 0, note.number)
         for note in baked.notes
     ]
     for beat in range(baked.beats):

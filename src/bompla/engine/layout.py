@@ -99,13 +99,20 @@ All that one hit plays shares its number `hit`, by which chance decides. A note 
 
 KICK_FLAG = 1 << 16
 OUTPUT_SHIFT = 17
+EARLY_FLAG = 1 << 20
+"""A hit ahead of the first beat: it lies before the end of each turn, and is played as the very first turn begins."""
+
 MOST_CHANNELS = 8
 
 
-def sends_of(room: float, echo: float, *, kick: bool, chance: float = 1.0, output: int = 0) -> int:
-    """Return shares of room and echo, 0 to 1, whether it is a kick, a pair of outputs, and how often a hit is left out, as one number."""
+def sends_of(room: float, echo: float, *, kick: bool, chance: float = 1.0, output: int = 0, early: bool = False) -> int:
+    """Return as one number shares of room and echo, 0 to 1, whether it is a kick, a pair of outputs, how often a hit is left out.
+
+    And whether it is ahead of the first beat.
+    """
     missed = round(255 * (1.0 - max(0.0, min(1.0, chance))))
-    return round(255 * room) | round(255 * echo) << 8 | (KICK_FLAG if kick else 0) | output << OUTPUT_SHIFT | missed << 24
+    flags = (KICK_FLAG if kick else 0) | (EARLY_FLAG if early else 0)
+    return round(255 * room) | round(255 * echo) << 8 | flags | output << OUTPUT_SHIFT | missed << 24
 
 
 ZONE = np.dtype(

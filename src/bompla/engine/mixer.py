@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.engine.layout import COMMAND, EVENT, KICK_FLAG, OUTPUT_SHIFT, PADS_END, ZONE, Bus, Op
+from bompla.engine.layout import COMMAND, EARLY_FLAG, EVENT, KICK_FLAG, OUTPUT_SHIFT, PADS_END, ZONE, Bus, Op
 from bompla.engine.midi_out import CLOCK, CLOCKS_PER_SIXTEENTH, CONTINUE, NOTE_ON, SONG_POSITION, START, STOP
 from bompla.engine.midi_port import EVERY_NOTE, MidiParser
 from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Block, Ramp, Strip, Voice
@@ -41,6 +41,7 @@ class MixerState:
     span_end: int = 0
     position: int = 0
     playing: bool = False
+    begins: bool = False
     stopping: bool = False
     looping: bool = True
     click: bool = False
@@ -100,7 +101,7 @@ def apply(state: MixerState, record: NDArray[np.void]) -> None:
             state.played.append((state.position, pad, int(record["flag"]), int(state.playing), 0))
     elif op == Op.PLAY:
         if not state.playing and state.span_end > state.span_start:
-            state.playing = state.announce = True
+            state.playing = state.announce = state.begins = True
             state.delay = offset
         state.stopping = False
         state.transport.to(1.0)
@@ -111,6 +112,7 @@ def apply(state: MixerState, record: NDArray[np.void]) -> None:
     elif op == Op.SEEK:
         state.position = max(state.span_start, min(offset, max(state.span_start, state.span_end - 1)))
         _fade_all(state, Bus.PATTERN, Bus.CLICK)
+        state.begins = state.playing
         if state.playing and not state.announce:
             state.leaving.append((0, bytes((STOP,)), 0))
             state.announce = True
@@ -278,23 +280,15 @@ def _advance(state: MixerState, out: Block, at: int, frames: int) -> int:
         count = min(count, state.transport.frames_left)
     if count > 0:
         _tell_clock(state, at, count)
+        if state.begins:
+            state.begins = False
+            _play_early(state, at, 0)
         first, last = np.searchsorted(state.event_times, (state.position, state.position + count))
+        whole = state.looping and state.span_start == 0
         for index in range(int(first), int(last)):
             event = state.events[index]
-            if state.stopping or (event["bus"] == Bus.CLICK and not state.click):
-                continue
-            missed = int(event["sends"]) >> 24
-            if missed and _drawn(state.passes, int(event["hit"])) < missed:
-                continue
-            wait = at + int(event["at_frame"]) - state.position
-            if event["bus"] == Bus.MIDI:
-                state.leaving.append((wait, bytes((NOTE_ON, int(event["pad"]), int(event["gain"]))), int(event["length"])))
-                continue
-            voice = Voice(int(event["offset"]), int(event["length"]), float(event["gain"]), int(event["pad"]),
-                          int(event["choke"]), int(event["bus"]), wait, int(event["sends"]))
-            if event["gate"] > 0:
-                voice.fade_from, voice.fade_frames = int(event["gate"]), max(1, int(event["release"]))
-            _start(state, voice)
+            if whole or not int(event["sends"]) & EARLY_FLAG:
+                _play_event(state, event, at + int(event["at_frame"]) - state.position)
         _mix_original(state, out[at : at + count], count)
         state.position += count
     if state.stopping and state.transport.frames_left == 0:
@@ -305,7 +299,34 @@ def _advance(state: MixerState, out: Block, at: int, frames: int) -> int:
         if not state.looping:
             _end_playing(state, at + count)
             state.transport.to(0.0)
+        else:
+            _play_early(state, at + count, state.span_end)
     return count
+
+
+def _play_early(state: MixerState, at: int, first_frame: int) -> None:
+    """Play at once what is ahead of the first beat and lies from a frame on, where a turn begins with that beat."""
+    if state.position == 0:
+        later = state.events[np.searchsorted(state.event_times, first_frame) :]
+        for event in later[(later["sends"] & EARLY_FLAG) > 0]:
+            _play_event(state, event, at)
+
+
+def _play_event(state: MixerState, event: NDArray[np.void], wait: int) -> None:
+    """Play a hit or a click, so many frames into the block, unless chance leaves it out; a note of the pattern leaves."""
+    if state.stopping or (event["bus"] == Bus.CLICK and not state.click):
+        return
+    missed = int(event["sends"]) >> 24
+    if missed and _drawn(state.passes, int(event["hit"])) < missed:
+        return
+    if event["bus"] == Bus.MIDI:
+        state.leaving.append((wait, bytes((NOTE_ON, int(event["pad"]), int(event["gain"]))), int(event["length"])))
+        return
+    voice = Voice(int(event["offset"]), int(event["length"]), float(event["gain"]), int(event["pad"]),
+                  int(event["choke"]), int(event["bus"]), wait, int(event["sends"]))
+    if event["gate"] > 0:
+        voice.fade_from, voice.fade_frames = int(event["gate"]), max(1, int(event["release"]))
+    _start(state, voice)
 
 
 def _end_playing(state: MixerState, at: int) -> None:

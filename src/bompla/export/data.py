@@ -14,7 +14,7 @@ from bompla.formats.midi import MidiOptions, midi_bytes
 from bompla.groove.feel import feel_of, feel_text, felt_pattern
 from bompla.groove.grid import beat_divisions, offset_beats
 from bompla.groove.order import passage_hits, total_beats
-from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.model.detected_pattern import is_inside, pattern_beats, pattern_meter
 from bompla.model.document import SAME_ATTACK_MS, Document, Hit
 from bompla.model.drums import DRUMS
 from bompla.units import ms_to_samples
@@ -51,7 +51,7 @@ def hit_rows(request: ExportRequest, part: Part) -> list[dict[str, Any]]:
     document = part.document
     beats = round(total_beats(part.passages)) if part.passages else pattern_beats(document)
     hits: list[Hit] = list(passage_hits(document, part.passages) if part.passages else felt_pattern(document))
-    hits = [hit for hit in hits if -0.5 < hit.at_beats < beats and hit.pad_id not in request.left_silent]
+    hits = [hit for hit in hits if is_inside(hit.at_beats, beats) and hit.pad_id not in request.left_silent]
     divisions = beat_divisions([hit.at_beats for hit in hits], beats, compound=document.loop.meter.compound)
     per_bar = pattern_meter(document).beats_per_bar
     rows = []
@@ -59,7 +59,7 @@ def hit_rows(request: ExportRequest, part: Part) -> list[dict[str, Any]]:
         pad = document.pad(hit.pad_id)
         beat_s = 60.0 / document.bpm
         rows.append(dict(zip(COLUMNS, (
-            round(hit.at_beats * beat_s, 6), round(hit.at_beats, 6), int(hit.at_beats // per_bar) + 1, pad.drum, pad.name,
+            round(hit.at_beats * beat_s, 6), round(hit.at_beats, 6), int(max(0.0, hit.at_beats) // per_bar) + 1, pad.drum, pad.name,
             DRUMS[pad.drum].note, hit.velocity, round(1000.0 * beat_s * offset_beats(hit, divisions), 3), hit.pitch, hit.length_beats,
             hit.chance, hit.gain_db, _confidence(document, pad.drum, hit.at_beats)), strict=True)))
     return rows

@@ -17,7 +17,7 @@ from bompla.files import write_atomically
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import quantised_hits
 from bompla.groove.slice_kit import kit_of_slices
-from bompla.model.detected_pattern import pattern_meter, pattern_of
+from bompla.model.detected_pattern import is_inside, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Pad, Variation
 from bompla.model.drums import DRUMS
 
@@ -129,7 +129,8 @@ def written_hits(document: Document, options: MidiOptions) -> list[tuple[float, 
     found = []
     for section, index in enumerate(_shown(document, options)):
         beats = starts[section + 1] - starts[section]
-        hits = [h for h in felt_pattern(replace(document, shown=index)) if -0.5 < h.at_beats < beats and h.pad_id not in options.silenced]
+        felt = felt_pattern(replace(document, shown=index))
+        hits = [h for h in felt if is_inside(h.at_beats, beats) and h.pad_id not in options.silenced]
         if options.chance == "rolled":
             hits = [hit for hit, drawn in zip(hits, rng.random(len(hits)).tolist(), strict=True) if drawn < hit.chance]
         times = [hit.at_beats for hit in hits]

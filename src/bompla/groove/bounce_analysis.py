@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from bompla.audio.clip import Clip
 from bompla.groove.feel import felt_pattern
 from bompla.model.analysis_result import AnalysisResult
-from bompla.model.detected_pattern import pattern_beats
+from bompla.model.detected_pattern import is_inside, pattern_beats
 from bompla.model.document import SAME_ATTACK_MS, Attack, Document, Heard, Hit, Source, TempoReading
 from bompla.model.loop import Loop
 
@@ -20,11 +20,11 @@ def heard_from_pattern(
     """Return what is known of a clip that plays the shown pattern, or these hits, from its first sample to its last."""
     chosen = felt_pattern(document) if hits is None else hits
     beats = pattern_beats(document) if beats is None else beats
-    inside = [hit for hit in chosen if 0.0 <= hit.at_beats < beats]
+    inside = [hit for hit in chosen if is_inside(hit.at_beats, beats)]
     drums = {pad.id: pad.drum for pad in document.pads}
     groups: list[tuple[int, list[Hit]]] = []
     for hit in sorted(inside, key=lambda h: h.at_beats):
-        at = round(hit.at_beats / beats * clip.frames)
+        at = max(0, round(hit.at_beats / beats * clip.frames))
         if groups and at - groups[-1][0] < SAME_ATTACK_MS * clip.sample_rate / 1000.0:
             groups[-1][1].append(hit)
         else:

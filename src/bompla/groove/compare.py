@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bompla.groove.feel import felt_pattern
-from bompla.model.detected_pattern import pattern_beats
+from bompla.model.detected_pattern import is_inside, pattern_beats
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
 from bompla.units import velocity_to_db
@@ -62,7 +62,7 @@ def struck_in(document: Document) -> list[Struck]:
     """Return the hits of the shown pattern, as they are felt, in order of time."""
     beats = pattern_beats(document)
     made = [Struck(document.pad(hit.pad_id).drum, hit.at_beats, hit.velocity, hit.id) for hit in felt_pattern(document)
-            if -0.5 < hit.at_beats < beats]
+            if is_inside(hit.at_beats, beats)]
     return sorted(made, key=lambda one: one.at_beats)
 
 

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from bompla.errors import BomplaError, EditError, ExportError
 from bompla.files import reason_of, write_atomically
 from bompla.groove.grid import EARLY_BEATS, beat_divisions
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import Meter
 from bompla.model.params import Param, table
@@ -41,7 +41,8 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
     """Return hits as a layer makes them felt, in order of time; the plain layer leaves them as they are.
 
     First hits are drawn to their own beat's grid, then come swing, the taken feel, what each pad is
-    ahead or behind, and looseness; the same seed gives the same looseness. None leaves the loop. Where a pad's accents would go over
+    ahead or behind, and looseness; the same seed gives the same looseness. None leaves the loop, which begins up to half a
+    beat early. Where a pad's accents would go over
     the hardest velocity, all of its hits are softer by as much: accents that differ go on differing.
     """
     if layer == PLAIN_LAYER or not hits:
@@ -54,7 +55,7 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
     force: dict[int, float] = {}
     hardest: dict[int, float] = {}
     for hit in hits:
-        if not 0.0 <= hit.at_beats < beats:
+        if not is_inside(hit.at_beats, beats):
             made.append(hit)
             continue
         at = _pulled(hit.at_beats, layer.pull, divisions)
@@ -65,7 +66,7 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
             at += layer.timing * layer.feel.late[step]
             velocity *= 1.0 + layer.force * (layer.feel.accent[step] - 1.0)
         at += per_ms * (ahead.get(hit.pad_id, 0.0) + _loose_ms(hit, layer))
-        at = min(max(0.0, at), beats - 1e-6)
+        at = min(max(EARLIEST_BEATS + 1e-6, at), beats - 1e-6)
         force[hit.id] = velocity
         hardest[hit.pad_id] = max(hardest.get(hit.pad_id, 0.0), velocity)
         made.append(replace(hit, at_beats=round(at, 9)))
@@ -99,7 +100,7 @@ def feel_from(struck: Sequence[tuple[float, int, int]], meter: Meter, beats: int
 
     How hard is counted against the middle of each pad. Raises EditError where nothing was struck.
     """
-    struck = [one for one in struck if 0.0 <= one[0] < beats]
+    struck = [one for one in struck if is_inside(one[0], beats)]
     if not struck:
         raise EditError("There are no hits to take a feel from.")
     divisions = beat_divisions([at for at, _, _ in struck], beats, compound=meter.compound)

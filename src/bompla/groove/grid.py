@@ -38,7 +38,7 @@ def beat_divisions(at_beats: Sequence[float], beats: int, *, compound: bool = Fa
 
 
 def quantised(at_beats: Sequence[float], beats: int, *, compound: bool = False) -> NDArray[np.float64]:
-    """Return times moved to the nearest step of their own beat's grid, none at or after the end."""
+    """Return times moved to the nearest step of their own beat's grid, none after the end, nor over a step ahead of the start."""
     times = np.asarray(at_beats, dtype=np.float64)
     if times.size == 0:
         return times
@@ -47,7 +47,7 @@ def quantised(at_beats: Sequence[float], beats: int, *, compound: bool = False) 
     steps = divisions[beat]
     moved = np.round(times * steps) / steps
     last = beats - 1.0 / steps
-    return np.asarray(np.clip(moved, 0.0, np.where(moved >= beats, last, moved)))
+    return np.asarray(np.clip(moved, -1.0 / steps, np.where(moved >= beats, last, moved)))
 
 
 def quantised_hits(hits: Sequence[Hit], beats: int, amount: float, *, flam_beats: float, compound: bool = False) -> list[float]:

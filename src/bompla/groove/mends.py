@@ -22,7 +22,7 @@ def mended(document: Document, difference: Difference) -> Document:
         pad = next((pad for pad in document.pads if pad.drum == one.drum), None)
         if pad is None:
             raise EditError(f"No pad plays the {one.drum.replace('_', ' ')}; put a slice on one first.")
-        return add_hit(document, pad.id, max(0.0, one.at_beats), one.velocity)
+        return add_hit(document, pad.id, one.at_beats, one.velocity)
     if other is None:
         raise EditError("There is nothing to mend here.")
     if difference.kind == "extra":
@@ -35,7 +35,7 @@ def mended(document: Document, difference: Difference) -> Document:
         if hit.id != other.hit_id:
             hits.append(hit)
         elif difference.kind == "moved":
-            hits.append(replace(hit, at_beats=max(0.0, hit.at_beats + one.at_beats - other.at_beats)))
+            hits.append(replace(hit, at_beats=hit.at_beats + one.at_beats - other.at_beats))
         elif difference.kind == "other drum" and pad_id:
             hits.append(replace(hit, pad_id=pad_id, velocity=one.velocity))
         else:

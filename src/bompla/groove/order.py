@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from bompla.errors import EditError
 from bompla.groove.feel import felt
-from bompla.model.detected_pattern import pattern_of
+from bompla.model.detected_pattern import is_inside, pattern_of
 from bompla.model.document import Document, Hit, OrderStep, Variation, WanderRule
 from bompla.model.order_edits import SHORTEST_STAY_BEATS
 from bompla.model.variation_edits import MOST_PATTERN_BARS, add_variation_hits
@@ -94,16 +94,16 @@ def passage_hits(document: Document, passages: tuple[Passage, ...]) -> list[Hit]
         variation = document.variations[index]
         beats = document.beats_of(variation)
         hits = felt(variation.hits, variation.layer, beats=beats, bpm=document.bpm, meter=document.meter_of(variation))
-        sounded[index] = [hit for hit in hits if 0.0 <= hit.at_beats < beats]
+        sounded[index] = [hit for hit in hits if is_inside(hit.at_beats, beats)]
     made = []
     for passage in passages:
         beats = document.beats_of(document.variations[passage.index])
         turns = int(np.ceil((passage.position + passage.length) / beats))
         for turn in range(turns):
             for hit in sounded[passage.index]:
-                within = turn * beats + hit.at_beats - passage.position
-                if -1e-9 <= within < passage.length - 1e-9:
-                    made.append(replace(hit, at_beats=passage.start + max(0.0, within)))
+                begins = turn * beats - passage.position
+                if -1e-9 <= begins + max(0.0, hit.at_beats) < passage.length - 1e-9:
+                    made.append(replace(hit, at_beats=passage.start + max(begins, 0.0) + hit.at_beats + min(begins, 0.0)))
     return sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id))
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bompla.groove.grid import EARLY_BEATS
 from bompla.model.params import Param
 
 KEPT_S = 300.0
@@ -68,16 +69,22 @@ def taken_back(strikes: Sequence[Strike], *, bpm: float, beats: int, late_s: flo
         return []
     late = late_s * bpm / 60.0
     if strikes[0].beat is not None:
-        raw = [(strike.pad_id, ((strike.beat or 0.0) - late) % beats, strike.velocity, strike.pitch) for strike in strikes]
+        raw = [(strike.pad_id, _placed((strike.beat or 0.0) - late, beats), strike.velocity, strike.pitch) for strike in strikes]
     else:
         times = (np.array([strike.at_s for strike in strikes]) - strikes[0].at_s) * bpm / 60.0
         shift = _shift(times)
-        raw = [(s.pad_id, float(max(0.0, t + shift)) % beats, s.velocity, s.pitch) for s, t in zip(strikes, times, strict=True)]
+        raw = [(s.pad_id, _placed(float(t + shift), beats), s.velocity, s.pitch) for s, t in zip(strikes, times, strict=True)]
     found: dict[tuple[int, int, float], tuple[int, float, int, float]] = {}
     near = max(1e-6, SAME_S * bpm / 60.0)
     for pad_id, beat, velocity, pitch in raw:
         found[(pad_id, round(beat / near), pitch)] = (pad_id, round(beat, 6), velocity, pitch)
     return sorted(found.values(), key=lambda hit: (hit[1], hit[0]))
+
+
+def _placed(beat: float, beats: int) -> float:
+    """Return a time within a loop of so many beats; just ahead of its end is just ahead of its first beat."""
+    within = beat % beats
+    return within - beats if within > beats - EARLY_BEATS else within
 
 
 def _shift(beats: np.ndarray) -> float:

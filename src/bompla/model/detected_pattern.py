@@ -12,6 +12,9 @@ from bompla.model.memo import LastMade
 NAME, FIRST_NAME = "Detected", "main"
 """What the detected pattern is called, and the first variation, which begins as a copy of it."""
 
+EARLIEST_BEATS = -0.5
+"""So far ahead of a pattern's first beat a hit may lie: it belongs to that beat, played early, and is heard at the end of each turn."""
+
 _PATTERNS: LastMade[Variation] = LastMade()
 
 
@@ -67,10 +70,15 @@ def pattern_bars(document: Document) -> int:
     return pattern_beats(document) // pattern_meter(document).beats_per_bar
 
 
+def is_inside(at_beats: float, beats: float) -> bool:
+    """Whether a time in beats belongs to a pattern of so many beats, up to half a beat ahead of its first."""
+    return EARLIEST_BEATS < at_beats < beats
+
+
 def hits_inside(document: Document) -> list[Hit]:
     """Return the hits of the shown variation that lie inside it."""
     beats = pattern_beats(document)
-    return [hit for hit in pattern_of(document).hits if 0.0 <= hit.at_beats < beats]
+    return [hit for hit in pattern_of(document).hits if is_inside(hit.at_beats, beats)]
 
 
 def hit_of(document: Document, hit_id: int) -> Hit:

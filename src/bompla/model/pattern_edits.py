@@ -9,7 +9,7 @@ from statistics import median
 from msgspec.structs import replace
 
 from bompla.errors import EditError
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Variation
 from bompla.units import clamped_velocity
 
@@ -32,10 +32,10 @@ def usual_velocity(document: Document, pad_id: int) -> int:
 def add_hit(document: Document, pad_id: int, at_beats: float, velocity: int | None = None) -> Document:
     """Draw a hit; without a velocity it gets the one that this drum has in the original.
 
-    Raises EditError outside the loop, and where the pad already has a hit at that time.
+    Raises EditError outside the loop, which begins up to half a beat early, and where the pad already has a hit at that time.
     """
     document.pad(pad_id)
-    if not 0.0 <= at_beats < pattern_beats(document):
+    if not is_inside(at_beats, pattern_beats(document)):
         raise EditError("A hit must lie inside the loop.")
     if any(h.pad_id == pad_id and abs(h.at_beats - at_beats) < 1e-4 for h in pattern_of(document).hits):
         raise EditError("This pad already has a hit there.")
@@ -50,16 +50,16 @@ def add_played(document: Document, hits: Sequence[tuple[int, float, int, float]]
     A hit nearer than a 32nd of a beat to one of the same pad takes its place.
     """
     known = {pad.id for pad in document.pads}
-    hits = [hit for hit in hits if hit[0] in known and 0.0 <= hit[1] < pattern_beats(document)]
+    hits = [hit for hit in hits if hit[0] in known and is_inside(hit[1], pattern_beats(document))]
     struck = {hit[0] for hit in hits}
     bar = pattern_meter(document).beats_per_bar
-    first, last = (int(end((hit[1] for hit in hits), default=0.0) // bar) for end in (min, max))
+    first, last = (int(max(0.0, end((hit[1] for hit in hits), default=0.0)) // bar) for end in (min, max))
     times = {pad_id: [hit[1] for hit in hits if hit[0] == pad_id] for pad_id in struck}
 
     def stays(hit: Hit) -> bool:
         if hit.pad_id not in struck:
             return True
-        if replacing and first <= int(hit.at_beats // bar) <= last:
+        if replacing and first <= int(max(0.0, hit.at_beats) // bar) <= last:
             return False
         return all(abs(hit.at_beats - beat) >= SAME_BEATS for beat in times[hit.pad_id])
 
@@ -75,14 +75,20 @@ def delete_hits(document: Document, hit_ids: Iterable[int]) -> Document:
     return with_hits(document, [hit for hit in pattern_of(document).hits if hit.id not in gone])
 
 
-def move_hits(document: Document, hit_ids: Iterable[int], by_beats: float, pad_id: int | None = None) -> Document:
-    """Move hits in time, all by the same amount and none out of the loop, and to another pad if given."""
+def move_hits(
+    document: Document, hit_ids: Iterable[int], by_beats: float, pad_id: int | None = None, *, early: bool = False
+) -> Document:
+    """Move hits in time, all by the same amount and none out of the loop, and to another pad if given.
+
+    With `early` they may come to lie ahead of the first beat, up to half a beat.
+    """
     chosen = set(hit_ids)
     times = [hit.at_beats for hit in pattern_of(document).hits if hit.id in chosen]
     if not times:
         return document
     last = pattern_beats(document) - 1e-6
-    by_beats = max(-min(times), min(by_beats, last - max(times)))
+    first = EARLIEST_BEATS + 1e-6 if early else min(0.0, *times)
+    by_beats = max(first - min(times), min(by_beats, last - max(times)))
     return _changed(
         document,
         chosen,

@@ -11,7 +11,7 @@ import numpy as np
 from msgspec.structs import replace
 
 from bompla.errors import EditError
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.params import Param
 from bompla.model.pattern_edits import SAME_BEATS, with_hits
@@ -30,7 +30,7 @@ LEAST_GAIN_DB, MOST_GAIN_DB = -24.0, 12.0
 def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
     """Return the whole bars that hits lie in; all of the pattern for none."""
     chosen = set(hit_ids)
-    times = [hit.at_beats for hit in pattern_of(document).hits if hit.id in chosen and 0.0 <= hit.at_beats < pattern_beats(document)]
+    times = [hit.at_beats for hit in pattern_of(document).hits if hit.id in chosen and is_inside(hit.at_beats, pattern_beats(document))]
     per_bar = pattern_meter(document).beats_per_bar
     if not times:
         return 0.0, float(pattern_beats(document))
@@ -42,7 +42,7 @@ def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
 def in_stretch(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None) -> list[Hit]:
     """Return the hits of a stretch, of some pads or of all."""
     pads = None if pad_ids is None else set(pad_ids)
-    return [h for h in pattern_of(document).hits if stretch[0] <= h.at_beats < stretch[1] and (pads is None or h.pad_id in pads)]
+    return [h for h in pattern_of(document).hits if stretch[0] <= max(0.0, h.at_beats) < stretch[1] and (pads is None or h.pad_id in pads)]
 
 
 def same_step(document: Document, hit_ids: Iterable[int], *, every: float, step: float) -> frozenset[int]:
@@ -86,7 +86,7 @@ def pasted(document: Document, hits: Sequence[Hit], at_beats: float) -> tuple[Do
     """
     known = {pad.id for pad in document.pads}
     placed = [replace(hit, at_beats=round(at_beats + hit.at_beats, 9)) for hit in hits if hit.pad_id in known]
-    placed = [hit for hit in placed if 0.0 <= hit.at_beats < pattern_beats(document)]
+    placed = [hit for hit in placed if is_inside(hit.at_beats, pattern_beats(document))]
     made = [replace(hit, id=document.next_id + n) for n, hit in enumerate(placed)]
     times = {hit.pad_id: [other.at_beats for other in made if other.pad_id == hit.pad_id] for hit in made}
     kept = [h for h in pattern_of(document).hits if all(abs(h.at_beats - t) >= SAME_BEATS for t in times.get(h.pad_id, ()))]
@@ -175,7 +175,7 @@ def without_bars(document: Document, stretch: Stretch) -> Document:
     start, end = stretch
     if end - start >= pattern_beats(document):
         raise EditError("A pattern has at least one bar; select hits of fewer bars.")
-    left = [h for h in pattern_of(document).hits if not start <= h.at_beats < end]
+    left = [h for h in pattern_of(document).hits if not start <= max(0.0, h.at_beats) < end]
     moved = with_hits(document, [replace(h, at_beats=h.at_beats - (end - start)) if h.at_beats >= end else h for h in left])
     return _longer_by(moved, start - end)
 
@@ -184,7 +184,7 @@ def with_empty_bars(document: Document, stretch: Stretch) -> Document:
     """Put empty bars in before a stretch, as long as it: what comes later moves on, and the pattern is so much longer."""
     start, end = stretch
     later = end - start
-    moved = [replace(h, at_beats=h.at_beats + later) if h.at_beats >= start else h for h in pattern_of(document).hits]
+    moved = [replace(h, at_beats=h.at_beats + later) if max(0.0, h.at_beats) >= start else h for h in pattern_of(document).hits]
     return _longer_by(with_hits(document, moved), later)
 
 
@@ -200,6 +200,7 @@ def quantised_by(document: Document, hit_ids: Iterable[int], step_of: Callable[[
     def pulled(hit: Hit) -> Hit:
         step = step_of(hit.at_beats)
         nearest = min(round(hit.at_beats / step) * step, pattern_beats(document) - step)
+        nearest = nearest if nearest > EARLIEST_BEATS else 0.0
         return replace(hit, at_beats=round(hit.at_beats + max(0.0, min(1.0, amount)) * (nearest - hit.at_beats), 9))
 
     return with_hits(document, [pulled(h) if h.id in chosen else h for h in pattern_of(document).hits])
@@ -225,7 +226,7 @@ def set_values(document: Document, what: str, values: dict[int, float], step_of:
             return replace(hit, gain_db=round(max(LEAST_GAIN_DB, min(MOST_GAIN_DB, value)), 1))
         step = step_of(hit.at_beats)
         at = round(hit.at_beats / step) * step + value / beat_ms
-        return replace(hit, at_beats=round(max(0.0, min(pattern_beats(document) - 1e-6, at)), 9))
+        return replace(hit, at_beats=round(max(EARLIEST_BEATS + 1e-6, min(pattern_beats(document) - 1e-6, at)), 9))
 
     if what not in VALUES:
         raise EditError(f"A hit has no {what}.")

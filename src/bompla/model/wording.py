@@ -23,7 +23,9 @@ def bar_and_beat(beat: float, meter: Meter) -> str:
 
 
 def position(beat: float, meter: Meter) -> str:
-    """Return a place as bar, beat and hundredths of a beat."""
+    """Return a place as bar, beat and hundredths of a beat; below 0 they are ahead of the first beat."""
+    if beat < 0.0:
+        return f"1.1.-{round(-beat * 100):02d}"
     return f"{bar_and_beat(beat, meter)}.{int(beat % 1 * 100):02d}"
 
 

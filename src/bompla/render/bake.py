@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,13 +19,28 @@ from bompla.model.drums import BANDS_HZ
 from bompla.model.loop import Loop
 from bompla.model.shape import PLAIN
 from bompla.render.band import only_band
-from bompla.render.events import BY_SLICES, STRETCHED, Baked, BakeRequest, SoundKey, colour_values, played_hits, sent_notes, wanted_sounds
+from bompla.render.events import (
+    BY_SLICES,
+    STRETCHED,
+    Baked,
+    BakeRequest,
+    PlayedHit,
+    SentNote,
+    SoundKey,
+    colour_values,
+    played_hits,
+    sent_notes,
+    wanted_sounds,
+)
 from bompla.render.levels import FADE_OUT_MS, fade_out_ms
 from bompla.render.shaping import shaped
 from bompla.render.speed import ATTACKS_KEPT_BELOW, at_rate, at_speed
 from bompla.units import ms_to_samples
 
 FADE_IN_MS = 0.4
+
+One = TypeVar("One", PlayedHit, SentNote)
+
 
 def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Baked:
     """Return what to play; `check` is called now and then, and may raise to give it up."""
@@ -43,12 +60,18 @@ def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Ba
         sounds[key] = known[key] if key in known else made_sound(_made_from(key, clip, request.borrowed), key, rate)
         check()
     frames_per_beat = original.shape[0] / document.loop.beats
-    events = tuple(hit for hit in played_hits(document, clip, hits, frames_per_beat, rate)
-                   if hit.at_frame < beats * frames_per_beat and hit.pad_id not in request.silenced)
-    notes = tuple(note for note in sent_notes(document, hits, frames_per_beat, request.silenced) if note.at_frame < beats * frames_per_beat)
+    turn = round(beats * frames_per_beat)
+    events = _turned((hit for hit in played_hits(document, clip, hits, frames_per_beat, rate) if hit.pad_id not in request.silenced), turn)
+    notes = _turned(sent_notes(document, hits, frames_per_beat, request.silenced), turn)
     meter = document.loop.meter if passages else pattern_meter(document)
     return Baked(rate, original, sounds, events, beats, meter.beats_per_bar, document.loop.beats, request.speed,
                  colour_values(document, frames_per_beat / rate), clip.content_hash, original_key, notes)
+
+
+def _turned(found: Iterable[One], turn: int) -> tuple[One, ...]:
+    """Return what lies within a turn of so many frames, in order of time, what is ahead of its start put before its end."""
+    inside = (replace(one, at_frame=max(0, one.at_frame + turn)) if one.at_frame < 0 else one for one in found if one.at_frame < turn)
+    return tuple(sorted(inside, key=lambda one: one.at_frame))
 
 
 def _original(request: BakeRequest, before: Baked | None) -> tuple[tuple[object, ...], NDArray[np.float32]]:

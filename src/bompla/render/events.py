@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from bompla.audio.clip import Clip
 from bompla.groove.order import Passage
+from bompla.model.detected_pattern import EARLIEST_BEATS
 from bompla.model.document import Document, Hit, Layer, Pad, Slice
 from bompla.model.drums import Band
 from bompla.model.shape import PLAIN, Shape, sounding
@@ -115,7 +116,8 @@ class PlayedHit:
     """A hit in frames of the engine: which sound, on which pad, in which choke set, how loud.
 
     It is let go after `gate_frames`, 0 for not at all, and ends over `release_frames`; `room` and `echo` are
-    its pad's shares, `chance` in how many of the passes it plays.
+    its pad's shares, `chance` in how many of the passes it plays. One that is `early` is ahead of the first beat: it lies where each
+    turn ends, and the very first turn begins with it.
     """
 
     at_frame: int
@@ -131,6 +133,7 @@ class PlayedHit:
     chance: float = 1.0
     output: int = 0
     number: int = 0
+    early: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -143,10 +146,11 @@ class SentNote:
     length_frames: int
     chance: float = 1.0
     number: int = 0
+    early: bool = False
 
 
 def sent_notes(document: Document, hits: Iterable[Hit], frames_per_beat: float, silenced: frozenset[int]) -> list[SentNote]:
-    """Return the hits of all but the silenced pads as MIDI notes, in order of time.
+    """Return the hits of all but the silenced pads as MIDI notes, in order of time, those ahead of the first beat below 0.
 
     A note is its pad's, by the hit's pitch higher or lower; one without length is a 32nd long.
     """
@@ -154,8 +158,9 @@ def sent_notes(document: Document, hits: Iterable[Hit], frames_per_beat: float, 
     made = [
         SentNote(at_frame=round(hit.at_beats * frames_per_beat), note=min(127, max(0, round(notes[hit.pad_id] + hit.pitch))),
                  velocity=min(127, max(1, hit.velocity)),
-                 length_frames=max(1, round((hit.length_beats or SENT_BEATS) * frames_per_beat)), chance=hit.chance, number=number)
-        for number, hit in enumerate(hits) if hit.at_beats >= 0.0 and hit.pad_id not in silenced
+                 length_frames=max(1, round((hit.length_beats or SENT_BEATS) * frames_per_beat)), chance=hit.chance, number=number,
+                 early=hit.at_beats < 0.0)
+        for number, hit in enumerate(hits) if hit.at_beats > EARLIEST_BEATS and hit.pad_id not in silenced
     ]
     return sorted(made, key=lambda note: note.at_frame)
 
@@ -203,12 +208,12 @@ def strike_gain(pad: Pad, layer: Layer, velocity: int, gain_db: float = 0.0) -> 
 def played_hits(
     document: Document, clip: Clip, hits: Iterable[Hit], frames_per_beat: float, sample_rate: int
 ) -> list[PlayedHit]:
-    """Return the hits that have a sound, in order of time."""
+    """Return the hits that have a sound, in order of time, those ahead of the first beat below 0."""
     pads = {pad.id: pad for pad in document.pads}
     result: list[PlayedHit] = []
     turns: dict[int, int] = {}
     for number, hit in enumerate(hits):
-        if hit.at_beats < 0.0:
+        if hit.at_beats <= EARLIEST_BEATS:
             continue
         for pad in with_stacked(pads, pads[hit.pad_id]):
             layer = pad.layer_for(hit.velocity, turns.get(pad.id, 0))
@@ -216,13 +221,14 @@ def played_hits(
             if layer is None:
                 continue
             key = sound_key(document, pad, layer, clip, hit.pitch)
-            at = max(0, round(hit.at_beats * frames_per_beat) - lead_frames(key, clip, sample_rate))
+            at = round(hit.at_beats * frames_per_beat) - lead_frames(key, clip, sample_rate)
             gate = round(hit.length_beats * frames_per_beat) + lead_frames(key, clip, sample_rate) if hit.length_beats > 0.0 else 0
             result.append(PlayedHit(
-                at_frame=at, sound=key, pad_id=pad.id, choke=pad.choke_set, gain=strike_gain(pad, layer, hit.velocity, hit.gain_db),
+                at_frame=at if hit.at_beats < 0.0 else max(0, at), sound=key, pad_id=pad.id, choke=pad.choke_set,
+                gain=strike_gain(pad, layer, hit.velocity, hit.gain_db),
                 room=pad.shape.room, echo=pad.shape.echo, kick=pad.drum == "kick", gate_frames=gate,
                 release_frames=ms_to_samples(pad.shape.release_ms, sample_rate), chance=hit.chance, output=pad.shape.output,
-                number=number))
+                number=number, early=hit.at_beats < 0.0))
     return sorted(result, key=lambda played: played.at_frame)
 
 

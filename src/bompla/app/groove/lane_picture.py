@@ -16,7 +16,7 @@ from bompla.app.ui.raster import dots_pixmap, lines_image, wave_pixmap
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import offset_beats
 from bompla.groove.missing import MissingHit
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import EARLIEST_BEATS, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.drums import DRUMS, Family
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB
@@ -51,11 +51,17 @@ class LanePicture(SoundPicture):
         session.shown.changed.connect(self.redraw)
 
     def limits(self) -> tuple[float, float]:
-        """Return the first and last sample that can be shown: as far as the pattern goes, though the original repeats."""
+        """Return the first and last sample that can be shown: as far as the pattern goes, though the original repeats.
+
+        Where hits are ahead of the first beat, it begins a little before it.
+        """
         document = self._session.store.document
         if document is None:
             return 0.0, 1.0
-        return float(document.loop.start_sample), float(document.beat_map.samples_at(float(pattern_beats(document))))
+        earliest = min((hit.at_beats for hit in self.hits()), default=0.0)
+        first = np.floor(8.0 * max(EARLIEST_BEATS, earliest)) / 8.0 if earliest < 0.0 else 0.0
+        start, end = document.beat_map.samples_at([first, float(pattern_beats(document))]).tolist()
+        return (float(document.loop.start_sample) if first == 0.0 else start), end
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -161,7 +167,7 @@ class LanePicture(SoundPicture):
         painter.setClipRect(QRectF(self._axis.left - 9.0, 0.0, self._axis.width + 18.0, float(self.height())))
         selected = self._session.shown.selection.hit_ids
         first, last = (document.beat_map.beat_at(at) for at in (self._axis.start, self._axis.end))
-        first, last = max(0.0, first - 0.2), min(last, pattern_beats(document) - 1e-9)
+        first, last = max(EARLIEST_BEATS, first - 0.2), min(last, pattern_beats(document) - 1e-9)
         seen = [hit for hit in self.hits() if first <= hit.at_beats <= last]
         missing = [one for one in self._session.shown.missing() if first <= one.at_beats <= last]
         lanes = {pad.id: self.lane(pad.id) for pad in self.pads()}

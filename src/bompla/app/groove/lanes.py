@@ -14,7 +14,7 @@ from bompla.app.groove.lane_picture import HEADER, ORIGINAL, PIN_GRAB, LanePictu
 from bompla.app.project.session import Session
 from bompla.app.sound_picture import RULER
 from bompla.app.theme import theme
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import EARLIEST_BEATS, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit, Pad
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB, set_pad_level
 from bompla.model.pattern_edits import add_hit, add_played, change_velocity, delete_hits, move_hits, usual_velocity
@@ -48,6 +48,7 @@ class _Gesture:
     pad_id: int = 0
     beat: float = 0.0
     by_beats: float = 0.0
+    free: bool = False
     by_velocity: int = 0
     to_pad: int | None = None
     level_db: float | None = None
@@ -241,7 +242,8 @@ class LaneView(LanePicture):
         beat = document.beat_map.beat_at(self._axis.sample(x)) - document.beat_map.beat_at(self._axis.sample(gesture.x))
         grid = self._session.shown.grid
         step = grid.step_at(gesture.beat)
-        gesture.by_beats = beat if free or grid.step_beats < 0.0 else round(beat / step) * step
+        gesture.free = free or grid.step_beats < 0.0
+        gesture.by_beats = beat if gesture.free else round(beat / step) * step
         over_pad = self._pad_at(y)
         one_lane = len({hit.pad_id for hit in pattern_of(document).hits if hit.id in gesture.hits}) == 1
         gesture.to_pad = over_pad.id if over_pad is not None and one_lane else None
@@ -286,7 +288,8 @@ class LaneView(LanePicture):
         if gesture.kind == "erase" and gesture.gone:
             return of_hits("delete", len(gesture.gone)), lambda d: delete_hits(d, gesture.gone)
         if gesture.kind == "move":
-            return of_hits("move", len(gesture.hits)), lambda d: move_hits(d, gesture.hits, gesture.by_beats, gesture.to_pad)
+            return of_hits("move", len(gesture.hits)), lambda d: move_hits(
+                d, gesture.hits, gesture.by_beats, gesture.to_pad, early=gesture.free)
         if gesture.kind == "velocity":
             return of_hits("set velocity of", len(gesture.hits)), lambda d: change_velocity(d, gesture.hits, gesture.by_velocity)
         return None
@@ -301,7 +304,7 @@ class LaneView(LanePicture):
         document = self._session.store.document
         if document is None:
             return
-        at, new_id = max(0.0, beat) if free else self._session.shown.grid.step_near(beat), document.next_id
+        at, new_id = max(EARLIEST_BEATS + 1e-6, beat) if free else self._session.shown.grid.step_near(beat), document.next_id
         if self._session.store.edit("draw hit", lambda d: add_hit(d, pad_id, at)):
             self._session.shown.select(hit_ids=frozenset({new_id}))
             self.struck.emit(pad_id, usual_velocity(document, pad_id))
@@ -311,7 +314,7 @@ class LaneView(LanePicture):
         document = self._session.store.document
         if document is None:
             return
-        ahead = max(0.0, beat - FLAM_S * document.bpm / 60.0)
+        ahead = max(EARLIEST_BEATS + 1e-6, beat - FLAM_S * document.bpm / 60.0)
         velocity = round(FLAM_SHARE * usual_velocity(document, pad_id))
         self._session.store.edit("draw flam", lambda d: add_hit(d, pad_id, ahead, velocity))
 

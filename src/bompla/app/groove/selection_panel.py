@@ -339,7 +339,7 @@ class SelectionPanel(Panel):
         document, ids = self._session.store.document, self._ids()
         if document is not None and ids:
             by = ms * document.bpm / 60_000.0
-            self._edit(of_hits("nudge", len(ids)), lambda d: move_hits(d, ids, by), joins=True)
+            self._edit(of_hits("nudge", len(ids)), lambda d: move_hits(d, ids, by, early=True), joins=True)
 
     def _playhead_beat(self, document: Document) -> float:
         return document.beat_map.beat_at(self._playback.transport.pattern_sample())

@@ -16,7 +16,7 @@ from bompla.app.ui.controls import button, label
 from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.number_box import NumberBox
 from bompla.engine.midi_port import KEY_PRESSURE, NOTE_OFF, NOTE_ON
-from bompla.model.detected_pattern import pattern_beats, pattern_of
+from bompla.model.detected_pattern import is_inside, pattern_beats, pattern_of
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, Pad
 from bompla.units import clamped_velocity
 
@@ -165,7 +165,7 @@ class PracticePads(QDialog):
                 (max(0.0, hit.at_beats * beat_ms + self._random.gauss(0.0, self.loose.value() / 2.0) + self.late.value()),
                  pads[hit.pad_id].slot, pads[hit.pad_id], hit.velocity)
                 for hit in pattern_of(document).hits
-                if hit.pad_id in pads and 0.0 <= hit.at_beats < pattern_beats(document)
+                if hit.pad_id in pads and is_inside(hit.at_beats, pattern_beats(document))
             ),
             key=lambda due: due[0],
         )

@@ -15,7 +15,7 @@ from bompla.app.ui.raster import wave_pixmap
 from bompla.export.request import ExportRequest
 from bompla.groove.feel import feel_of, felt_pattern
 from bompla.groove.score import score_of
-from bompla.model.detected_pattern import pattern_beats
+from bompla.model.detected_pattern import is_inside, pattern_beats
 from bompla.model.drums import DRUMS
 
 SIZE = QSize(188, 46)
@@ -49,14 +49,14 @@ def _paint_pattern(painter: QPainter, area: QRectF, request: ExportRequest, _ses
     """Paint hits as marks, a row a pad."""
     document = request.document
     beats = pattern_beats(document)
-    hits = [hit for hit in felt_pattern(document) if hit.pad_id not in request.left_silent and 0.0 <= hit.at_beats < beats]
+    hits = [hit for hit in felt_pattern(document) if hit.pad_id not in request.left_silent and is_inside(hit.at_beats, beats)]
     rows = sorted({hit.pad_id for hit in hits}, key=lambda pad_id: document.pad(pad_id).slot)
     for hit in hits:
         row = rows.index(hit.pad_id)
         tall = area.height() / max(1, len(rows))
         height = (tall - 1.5) * (0.35 + 0.65 * hit.velocity / 127.0)
         y = area.bottom() - row * tall - height
-        x = area.left() + area.width() * hit.at_beats / beats
+        x = area.left() + area.width() * max(0.0, hit.at_beats) / beats
         painter.fillRect(QRectF(x, y, 2.4, height), theme().drum(document.pad(hit.pad_id).drum))
 
 
@@ -111,13 +111,13 @@ def _paint_rebuilt(painter: QPainter, area: QRectF, request: ExportRequest, sess
     for hit in felt_pattern(document):
         pad = document.pad(hit.pad_id)
         layer = pad.layer_for(hit.velocity)
-        if layer is None or layer.of or hit.pad_id in request.left_silent or not 0.0 <= hit.at_beats < beats:
+        if layer is None or layer.of or hit.pad_id in request.left_silent or not is_inside(hit.at_beats, beats):
             continue
         start, end = document.layer_bounds(layer)
         wide = max(2, int(area.width() * (end - start) / max(1, document.loop.frames)))
         pixmap = wave_pixmap(summary, start, end, wide, int(area.height()), theme().drum(pad.drum, 0.8),
                              ratio=_ratio(painter))
-        painter.drawPixmap(QPointF(area.left() + area.width() * hit.at_beats / beats, area.top()), pixmap)
+        painter.drawPixmap(QPointF(area.left() + area.width() * max(0.0, hit.at_beats) / beats, area.top()), pixmap)
 
 
 def _paint_stems(painter: QPainter, area: QRectF, request: ExportRequest, _session: Session) -> None:

@@ -116,13 +116,13 @@ def _move_to(document: Document, hit: Hit, text: str) -> Document:
             at = float(text.strip().replace(",", ".")) - 1.0
     except ValueError as error:
         raise EditError("A place is bar, beat and hundredths, such as 2.3.50, or a beat, such as 7.5.") from error
-    return move_hits(document, [hit.id], at - hit.at_beats)
+    return move_hits(document, [hit.id], at - hit.at_beats, early=True)
 
 
 HITS = Listing(
     "Hits",
     (
-        Column("place", lambda d, hit: position(max(0.0, hit.at_beats), pattern_meter(d)), lambda _, hit: hit.at_beats, _move_to),
+        Column("place", lambda d, hit: position(hit.at_beats, pattern_meter(d)), lambda _, hit: hit.at_beats, _move_to),
         Column("pad", _pad_name, _pad_name),
         Column("velocity", lambda _, hit: str(hit.velocity), lambda _, hit: hit.velocity,
                lambda d, hit, text: set_velocity(d, [hit.id], round(_number(text, 1, 127, "A velocity")))),
