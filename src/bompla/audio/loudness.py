@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -48,6 +50,7 @@ def _weighted_power(clip: Clip) -> NDArray[np.float64]:
     return power
 
 
+@lru_cache(maxsize=4)
 def _k_weight(size: int, sample_rate: int) -> NDArray[np.float64]:
     """Return the squared magnitude of the two K filters at each bin, from their analogue prototypes."""
     frequency = np.fft.rfftfreq(size, 1.0 / sample_rate)

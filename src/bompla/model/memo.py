@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import threading
 from collections import OrderedDict, deque
 from collections.abc import Callable, Hashable
 from typing import Any, Generic, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
 
 T = TypeVar("T")
 
@@ -50,3 +54,28 @@ class Kept:
 
     def __contains__(self, key: Hashable) -> bool:
         return key in self._known
+
+
+class KeptArrays:
+    """The last arrays, each known by the value of all that it was made of, no more than so many bytes together; for any thread."""
+
+    def __init__(self, most_bytes: int) -> None:
+        self._most_bytes = most_bytes
+        self._known: OrderedDict[Hashable, NDArray[np.float32]] = OrderedDict()
+        self._bytes = 0
+        self._lock = threading.Lock()
+
+    def get(self, key: Hashable, make: Callable[[], NDArray[np.float32]]) -> NDArray[np.float32]:
+        """Return what is known by a key, not to be written to, made now where nothing is."""
+        with self._lock:
+            if key in self._known:
+                self._known.move_to_end(key)
+                return self._known[key]
+        made = make()
+        with self._lock:
+            if key not in self._known:
+                self._known[key] = made
+                self._bytes += made.nbytes
+            while self._bytes > self._most_bytes:
+                self._bytes -= self._known.popitem(last=False)[1].nbytes
+        return made

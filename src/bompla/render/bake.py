@@ -17,6 +17,7 @@ from bompla.groove.order import passage_hits, total_beats
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.drums import BANDS_HZ
 from bompla.model.loop import Loop
+from bompla.model.memo import KeptArrays
 from bompla.model.shape import PLAIN
 from bompla.render.band import only_band
 from bompla.render.events import (
@@ -38,6 +39,9 @@ from bompla.render.speed import ATTACKS_KEPT_BELOW, at_rate, at_speed
 from bompla.units import ms_to_samples
 
 FADE_IN_MS = 0.4
+MOST_KEPT_BYTES = 64_000_000
+
+_SOUNDS = KeptArrays(MOST_KEPT_BYTES)
 
 One = TypeVar("One", PlayedHit, SentNote)
 
@@ -57,7 +61,7 @@ def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Ba
     known = before.sounds if before is not None else {}
     sounds: dict[SoundKey, NDArray[np.float32]] = {}
     for key in sorted(wanted_sounds(document, clip, hits), key=str):
-        sounds[key] = known[key] if key in known else made_sound(_made_from(key, clip, request.borrowed), key, rate)
+        sounds[key] = known[key] if key in known else _kept_sound(key, clip, request.borrowed, rate)
         check()
     frames_per_beat = original.shape[0] / document.loop.beats
     turn = round(beats * frames_per_beat)
@@ -104,6 +108,12 @@ def made_sound(clip: Clip, key: SoundKey, sample_rate: int) -> NDArray[np.float3
         part = Clip((1.0 - share) * part.samples + share * own.samples, clip.sample_rate)
     sound = shaped(at_rate(part, 0, part.frames, sample_rate), sample_rate, key.shape)
     return _faded(sound, sample_rate, fade_out_ms(part, 0, part.frames) if key.shape == PLAIN else FADE_OUT_MS)
+
+
+def _kept_sound(key: SoundKey, clip: Clip, borrowed: Mapping[str, Clip], rate: int) -> NDArray[np.float32]:
+    """Return a pad sound as it was made the last time, for whichever document, or made now."""
+    source = _made_from(key, clip, borrowed)
+    return _SOUNDS.get((source.content_hash, rate, key), lambda: made_sound(source, key, rate))
 
 
 def _made_from(key: SoundKey, clip: Clip, borrowed: Mapping[str, Clip]) -> Clip:
