@@ -65,7 +65,7 @@ def read_groove(document: Document) -> GrooveRead:
     late = _expected(seen, swing)
     facts += _offsets(seen, late)
     facts += [*_differing_bars(seen, form), *facts_of_drums(seen), *facts_of_hands(seen)]
-    placed = zip(seen.hits, (late - _centre(seen, late)).tolist(), seen.timed.tolist(), strict=True)
+    placed = zip(seen.hits, (late - _centre(seen, late)[0]).tolist(), seen.timed.tolist(), strict=True)
     by_hit = {hit.id: ms for hit, ms, known in placed if known}
     return GrooveRead(tuple(facts), form, likeness, by_hit, {} if seen.meter.compound else _second_places(seen))
 
@@ -175,7 +175,7 @@ def _swing(seen: Seen) -> list[Fact]:
         return made
     for level, length in LEVELS.items():
         for drum in ("all", *dict.fromkeys(seen.drums)):
-            chosen = seen.timed_of(drum)
+            chosen = seen.timed_of(drum) if drum != "all" else _together(seen, length)
             place, first, second = _pairs(seen, chosen, length)
             if np.count_nonzero(second) < FEWEST:
                 continue
@@ -187,6 +187,19 @@ def _swing(seen: Seen) -> list[Fact]:
             made.append(Fact("swing", round(middle, 2), "%", round(spread, 2), _swing_in_words(drum, level, middle, swung=swung),
                              {"drum": drum, "level": level}, seen.ids(second)))
     return made
+
+
+def _together(seen: Seen, length: float) -> NDArray[np.bool_]:
+    """Return the timed hits without the drums whose second notes are another's place: sixteenths that come early are no late eighths."""
+    chosen = seen.timed_of("all")
+    place, _, second = _pairs(seen, chosen, length)
+    own = {drum: place[second & seen.of(drum)] for drum in dict.fromkeys(seen.drums)}
+    middles = {drum: 100.0 * float(np.median(places)) for drum, places in own.items() if places.size}
+    if not middles:
+        return chosen
+    heaviest = max(middles, key=lambda drum: own[drum].size)
+    apart = [drum for drum, middle in middles.items() if abs(middle - middles[heaviest]) > 2.0 * SWING_SPREAD]
+    return chosen & ~(seen.of(*apart) & second)
 
 
 def _pairs(seen: Seen, chosen: NDArray[np.bool_], length: float) -> tuple[Floats, NDArray[np.bool_], NDArray[np.bool_]]:
@@ -256,12 +269,13 @@ def _places_of_a_beat(swung: Mapping[str, float]) -> list[float]:
 def _offsets(seen: Seen, late: Floats) -> list[Fact]:
     """Return how far ahead or behind each drum is, against the grid and against the hats."""
     middles = _middles(seen, late)
-    centre = _centre(seen, late)
+    centre, doubt = _centre(seen, late)
     hats = next((drum for drum in ("hat_closed", "ride", "shaker", "hat_pedal") if drum in middles), "")
     made = []
     for drum, (middle, spread, error) in middles.items():
         value = middle - centre
-        said = abs(value) > max(KNOWN_MS, SURE * error) and drum != hats
+        unsure = float(np.hypot(error, doubt))
+        said = abs(value) > max(KNOWN_MS + 2.0 * unsure, SURE * unsure) and drum != hats
         made.append(Fact("offset", round(value, 2), "ms", round(spread, 2), _offset_in_words(drum, value, spread) if said else "",
                          {"drum": drum, "against": "grid"}, seen.ids(seen.of(drum))))
         if hats and drum != hats:
@@ -275,14 +289,14 @@ def _middles(seen: Seen, late: Floats) -> dict[str, tuple[float, float, float]]:
     return {drum: _middle(late[seen.timed_of(drum)]) for drum in dict.fromkeys(seen.drums) if np.count_nonzero(seen.of(drum)) >= FEWEST}
 
 
-def _centre(seen: Seen, late: Floats) -> float:
-    """Return how late the grid is that most hits lie on: the median of the drums, each as heavy as it has hits."""
+def _centre(seen: Seen, late: Floats) -> tuple[float, float]:
+    """Return how late the grid is that most hits lie on, the median of the drums, each as heavy as it has hits, and its error."""
     middles = _middles(seen, late)
     if not middles:
-        return 0.0
+        return 0.0, 0.0
     weights = np.array([np.count_nonzero(seen.timed_of(drum)) for drum in middles], dtype=float)
-    values = [middle for middle, _, _ in middles.values()]
-    order = np.argsort(values)
+    values = [(middle, error) for middle, _, error in middles.values()]
+    order = np.argsort([middle for middle, _ in values])
     ranked = np.cumsum(weights[order])
     return values[int(order[int(np.searchsorted(ranked, ranked[-1] / 2.0))])]
 

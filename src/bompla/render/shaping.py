@@ -130,7 +130,7 @@ def _ring_on(out: Sound, at: int, piece: Sound, blend: int, fall: float, *, back
 
 def _bands(sound: Sound, sample_rate: int) -> list[Sound]:
     """Return a sound in bands that add up to it."""
-    size = good_length(2 * len(sound))
+    size = 2 * len(sound)
     spectrum = np.fft.rfft(sound, size, axis=0)
     hz = np.fft.rfftfreq(size, 1.0 / sample_rate)
     bands: list[Sound] = []
@@ -142,19 +142,6 @@ def _bands(sound: Sound, sample_rate: int) -> list[Sound]:
         bands.append(band)
         rest = rest - band
     return [*bands, rest]
-
-
-def good_length(least: int) -> int:
-    """Return the next length that is made of twos, threes and fives, which a Fourier transform is quick with."""
-    best = 1 << max(0, least - 1).bit_length()
-    fives = 1
-    while fives < best:
-        part = fives
-        while part < best:
-            best = min(best, part << max(0, -(-least // part) - 1).bit_length())
-            part *= 3
-        fives *= 5
-    return best
 
 
 def _trimmed(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
