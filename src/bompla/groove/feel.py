@@ -70,7 +70,8 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
         force[hit.id] = velocity
         hardest[hit.pad_id] = max(hardest.get(hit.pad_id, 0.0), velocity)
         made.append(replace(hit, at_beats=round(at, 9)))
-    made = [replace(h, velocity=clamped_velocity(force[h.id] * min(1.0, 127.0 / max(1.0, hardest[h.pad_id])))) if h.id in force else h for h in made]
+    gain = {pad_id: min(1.0, 127.0 / max(1.0, most)) for pad_id, most in hardest.items()}
+    made = [replace(h, velocity=clamped_velocity(force[h.id] * gain[h.pad_id])) if h.id in force else h for h in made]
     return tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
 
 
