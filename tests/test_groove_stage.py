@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt
 from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QEnterEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QFileDialog
+from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog
 
 from bompla.app.groove.cards import VARIATION_MIME
 from bompla.errors import EditError
@@ -121,6 +121,28 @@ def test_writers_offer_what_is_selected_and_what_plays_first(groove: Any) -> Non
     assert {h.id for h in lanes._about_to_go()} == known - {h.id for h in lanes.hits()}
     panel.cancel()
     assert lanes._written() is None
+
+
+def test_a_shadow_offers_every_lane_but_its_own_whichever_is_chosen(groove: Any) -> None:
+    session, panel = groove.session, groove.groove.writer
+    pads = session.store.document.pads
+    kick = next(pad for pad in pads if pad.drum == "kick")
+    panel.show_writer("shadow")
+    box = next(one for one in panel.findChildren(QComboBox) if one.toolTip() == "What it follows")
+    others = {f"follow {pad.name}" for pad in pads if pad.id != groove.snare.id}
+    assert {box.itemText(n) for n in range(box.count())} == {"follow the original", *others}
+    index = box.findText(f"follow {kick.name}")
+    box.setCurrentIndex(index)
+    box.activated.emit(index)
+    after_kick = session.store.document
+    hat = next(pad for pad in pads if pad.drum == "hat_closed")
+    session.shown.select(pad_id=hat.id)
+    assert box.currentText() == f"follow {kick.name}", "what was chosen stays"
+    assert box.findText(f"follow {hat.name}") < 0
+    assert session.store.document != after_kick, "the other lane is written into now"
+    session.shown.select(pad_id=kick.id)
+    assert box.currentText() == "follow the original", "a lane cannot follow itself"
+    panel.cancel()
 
 
 def test_a_long_pattern_comes_up_fitted_and_is_scrolled_by_its_picture_in_small(groove: Any) -> None:

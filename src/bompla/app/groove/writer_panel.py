@@ -65,6 +65,7 @@ class WriterPanel(Panel):
         self.body.addStretch(1)
         self.open_view.hide()
         self._offered: Places = ()
+        self._offer_followed: Callable[[], None] = lambda: None
         session.shown.selection_changed.connect(lambda _: self._selection_changed())
         session.project.opened.connect(self.cancel)
 
@@ -102,6 +103,8 @@ class WriterPanel(Panel):
     def _selection_changed(self) -> None:
         history = self._session.store.history
         if self.open is not None and history is not None:
+            if self.open.follows:
+                self._offer_followed()
             self.refresh(history.document)
             self.preview()
 
@@ -130,17 +133,29 @@ class WriterPanel(Panel):
 
     def _offer_lanes(self, of_the_original: ValueBar) -> None:
         """Offer what can be followed: the original, by `of_the_original`, or another lane."""
-        document, own = self._session.store.document, self._session.shown.selection.pad_id
-        pads = document.pads if document is not None else ()
-        box = combo("What it follows", [("follow the original", NO_LANE), *((f"follow {pad.name}", float(pad.id)) for pad in pads
-                                                                           if pad.id != own)])
+        box = combo("What it follows")
 
         def choose() -> None:
             of_the_original.setVisible(box.currentData() == NO_LANE)
             self._set(LANE, box.currentData())
 
+        def offer() -> None:
+            document, own = self._session.store.document, self._session.shown.selection.pad_id
+            pads = document.pads if document is not None else ()
+            kept = box.currentData()
+            box.clear()
+            box.addItem("follow the original", NO_LANE)
+            for pad in pads:
+                if pad.id != own:
+                    box.addItem(f"follow {pad.name}", float(pad.id))
+            box.setCurrentIndex(max(0, box.findData(kept)))  # a lane cannot follow itself
+            of_the_original.setVisible(box.currentData() == NO_LANE)
+            self._values[LANE] = box.currentData()
+
+        offer()
         box.activated.connect(lambda _: choose())
         self._choices.insertWidget(0, box)
+        self._offer_followed = offer
 
     def draft(self) -> Draft | None:
         """Return what the open writer would do."""
