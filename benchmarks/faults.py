@@ -1,8 +1,9 @@
-"""What becomes of broken files: `python benchmarks/faults.py [--each N] [--first SEED] [--kinds KIND ...] [--kills N]`.
+"""What becomes of broken files: `python benchmarks/faults.py [--each N] [--first SEED] [--kinds KIND ...] [--kills N] [--engine N]`.
 
 Sounds of every format, projects and MIDI files have bytes changed, cut out and added, and projects also any number of any field; they
 are opened by processes that may use 1 GB beside their libraries, and each takes at most 20 s. A result or a sentence is right; a traceback,
-a hang or more memory is not. With `--kills` a window that edits is killed at random moments, and what is left is looked at.
+a hang or more memory is not. With `--kills` a window that edits is killed at random moments, and what is left is looked at; with
+`--engine` the audio process is, while it plays.
 """
 
 from __future__ import annotations
@@ -27,9 +28,14 @@ import numpy as np
 import soundfile
 
 from bompla.demo import DEMO_PROJECT
+from bompla.engine.choice import SoundChoice
+from bompla.engine.devices import SIMULATED_NAME
+from bompla.engine.host import Engine
 from bompla.formats.journal import left_behind, recovered
 from bompla.formats.midi import midi_bytes
 from bompla.formats.project import PROJECT_ENTRY, open_project
+from bompla.render.bake import bake
+from bompla.render.events import BakeRequest
 
 MOST_BYTES, MOST_S = 2_500_000_000, 20.0
 """Address space, of which the libraries take 1.5 GB before anything is read; and how long one file may take."""
@@ -199,10 +205,34 @@ def kills(count: int) -> None:
     print(f"{count} kills: {lost} with an edit older than 5 s lost; the oldest edit lost was {worst:.2f} s old")
 
 
+def engine_kills(count: int) -> None:
+    """Kill the audio process while it plays, each time once it has played for a while, and time how long nothing plays."""
+    document, clip = open_project(DEMO_PROJECT).sources[0]
+    engine, waits, rng = Engine(SoundChoice(device=SIMULATED_NAME)), [], random.Random(5)
+    engine.start()
+    engine.show(bake(BakeRequest(document, clip, engine.sample_rate)))
+    engine.play()
+    for _ in range(count):
+        until = time.monotonic() + rng.uniform(10.5, 12.0)
+        while time.monotonic() < until:
+            engine.watch()
+            time.sleep(0.1)
+        gone = engine.process_id
+        os.kill(gone, signal.SIGKILL)
+        killed = time.monotonic()
+        while engine.process_id == gone or not (engine.state.ready and engine.state.playing and engine.state.rendered_frames > 0):
+            engine.watch()
+            time.sleep(0.01)
+        waits.append(time.monotonic() - killed)
+    engine.close()
+    print(f"{count} kills of the audio process: it played again after {np.median(waits):.2f} s, at most {max(waits):.2f} s")
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--each", type=int, default=50)
     parser.add_argument("--kills", type=int, default=0)
+    parser.add_argument("--engine", type=int, default=0)
     parser.add_argument("--first", type=int, default=0, help="the first seed")
     parser.add_argument("--kinds", nargs="*", default=[*WHOLE, "fields"])
     chosen = parser.parse_args()
@@ -211,12 +241,19 @@ def main() -> None:
         tasks = [(kind, range(first, min(first + TOGETHER, chosen.first + chosen.each)))
                  for first in range(chosen.first, chosen.first + chosen.each, TOGETHER) for kind in kinds]
         found: Counter[tuple[str, str]] = sum(pool.map(tried, tasks), Counter())
+    if found:
+        told(found, kinds)
+    if chosen.kills:
+        kills(chosen.kills)
+    if chosen.engine:
+        engine_kills(chosen.engine)
+
+
+def told(found: Counter[tuple[str, str]], kinds: list[str]) -> None:
     print(f"{'':>8}{'result':>9}{'sentence':>10}{'traceback':>11}{'hang':>6}{'memory':>8}")
     for kind in kinds:
         print(f"{kind:>8}{found[kind, 'result']:>9}{found[kind, 'sentence']:>10}{found[kind, 'traceback']:>11}{found[kind, 'hang']:>6}"
               f"{found[kind, 'memory']:>8}")
-    if chosen.kills:
-        kills(chosen.kills)
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import signal
 import subprocess
@@ -21,11 +22,12 @@ from bompla.audio.clip import Clip
 from bompla.cli import cli
 from bompla.demo import DEMO_PROJECT
 from bompla.formats.journal import EDITS, LOCK, SOUNDS, JournalWriter, Written, journals_folder, left_behind, put_away, recovered, tidy
-from bompla.formats.project import open_project
+from bompla.formats.project import Project, open_project, save_project
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
 from bompla.model.pattern_edits import add_hit, delete_hits
 from conftest import settle
+from power_cut import Disk
 
 
 def edited(document: Document, n: int) -> Document:
@@ -58,6 +60,38 @@ def test_what_was_written_comes_back_and_an_edit_is_small(demo: tuple[Document, 
     put_away(left)
     tidy(tmp_path)
     assert list((tmp_path / SOUNDS).iterdir()) == [], "sounds that nothing needs go with it"
+
+
+def test_a_power_cut_at_any_moment_leaves_the_old_project_or_the_new_and_every_edit_that_was_written(
+    demo: tuple[Document, Clip], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    document, clip = demo
+    root = tmp_path / "disk"
+    root.mkdir()
+    path = root / "mine.bompla"
+    save_project(Project(((document, clip),)), path)
+    disk, cuts = Disk(root, monkeypatch), itertools.count()
+    states: list[Document] = [document]
+
+    def whole() -> None:
+        for names_as_they_are in (False, True):
+            left = disk.left(tmp_path / f"cut {next(cuts)}", names_as_they_are=names_as_they_are)
+            assert open_project(left / path.name).sources[0][0] in states, "the old project or the new one"
+
+    disk.at_each = whole
+    states.append(edited(document, 1))
+    save_project(Project(((states[1], clip),)), path)
+    left = disk.left(tmp_path / "saved")
+    assert open_project(left / path.name).sources[0][0] == states[1], "what is said to be saved is on the disk"
+    disk.at_each = lambda: None
+    writer = JournalWriter(root / "state" / "journal")
+    for n in range(2, 5):
+        states.append(edited(states[-1], n))
+        writer.write(written(states[-1], n), {document.source.content_hash: clip})
+        kept = disk.left(tmp_path / f"edit {n}") / "state" / "journal"
+        (one,) = left_behind(kept)
+        assert recovered(one).sources[0][0] == states[-1], "each edit that was written is on the disk, with its sound"
+    writer.close()
 
 
 @settings(max_examples=25, deadline=None)

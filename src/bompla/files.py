@@ -62,11 +62,22 @@ def write_atomically(path: Path, content: bytes, error_type: type[BomplaError]) 
             with contextlib.suppress(OSError):
                 os.chown(temporary, there.st_uid, there.st_gid)
         os.replace(temporary, path)
+        sync_folder(path.parent)
     except OSError as error:
         if temporary is not None:
             with contextlib.suppress(OSError):
                 os.unlink(temporary)
         raise error_type(f"Could not write {path.name}: {reason_of(error)}.") from error
+
+
+def sync_folder(folder: Path) -> None:
+    """Have the names in a folder on the disk, so that a power cut finds the files that were put there; not every file system can."""
+    with contextlib.suppress(OSError):
+        handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)
 
 
 def umask() -> int:

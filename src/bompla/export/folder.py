@@ -15,7 +15,7 @@ from typing import Literal
 from bompla.errors import ExportError
 from bompla.export.request import ExportRequest, Made
 from bompla.export.table import EXPORTS, Export
-from bompla.files import reason_of, umask
+from bompla.files import reason_of, sync_folder, umask
 from bompla.formats.schemas import SCHEMA
 
 MANIFEST = "manifest.json"
@@ -70,10 +70,12 @@ def write_some(request: ExportRequest, key: str, folder: Path, *, check: Callabl
         temporary = Path(tempfile.mkdtemp(prefix=".writing.", dir=folder))
         _write_into(temporary, request, [_export(key)], lambda _share, _what: None, check)
         made = []
+        _sync_all(temporary)
         for one in sorted(temporary.iterdir()):
             target = free_name(folder / one.name)
             one.replace(target)
             made.append(target)
+        sync_folder(folder)
     except OSError as error:
         raise ExportError(f"Could not write to {folder}: {reason_of(error)}.") from error
     finally:
@@ -138,15 +140,24 @@ def _write(path: Path, content: bytes) -> None:
         os.fsync(stream.fileno())
 
 
+def _sync_all(folder: Path) -> None:
+    """Have the names in a folder and in those inside it on the disk."""
+    for inner, _, _ in os.walk(folder):
+        sync_folder(Path(inner))
+
+
 def _put_in_place(temporary: Path, target: Path, *, replace: bool) -> None:
     """Rename a folder to where it belongs; what is there before goes away only once the new one stands."""
+    _sync_all(temporary)
     if not replace or not os.path.lexists(target):
         temporary.rename(target)
+        sync_folder(target.parent)
         return
     old = Path(tempfile.mkdtemp(prefix=f".{target.name[:40]}.old.", dir=target.parent))
     target.rename(old / target.name)
     try:
         temporary.rename(target)
+        sync_folder(target.parent)
     except OSError:
         (old / target.name).rename(target)
         raise

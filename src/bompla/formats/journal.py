@@ -24,7 +24,7 @@ import platformdirs
 from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip
 from bompla.errors import BomplaError, ProjectError
-from bompla.files import reason_of, write_atomically
+from bompla.files import reason_of, sync_folder, write_atomically
 from bompla.formats.project import Project
 from bompla.model.checks import check_document
 from bompla.model.document import Document
@@ -111,11 +111,14 @@ class JournalWriter:
 
     def _begun(self) -> IO[bytes]:
         if self._edits is None:
+            made = [folder for folder in (self._root, *self._root.parents) if not folder.exists()]
             for folder in (self._root, self._root / SOUNDS, self._folder):
                 folder.mkdir(mode=FOLDER_MODE, parents=True, exist_ok=True)
             self._lock = _opened(self._folder / LOCK)
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
             self._edits = _opened(self._folder / EDITS)
+            for folder in (self._folder, self._root, *(folder.parent for folder in made)):
+                sync_folder(folder)
         return self._edits
 
     def _close(self) -> None:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from bompla.groove.grid import EARLY_BEATS
 from bompla.groove.read_drums import SURE, facts_of_drums
 from bompla.groove.read_hands import facts_of_hands
-from bompla.groove.seen import FEWEST, STEPS, Fact, Floats, Seen, seen_in, syllable
+from bompla.groove.seen import FEWEST, HIGH, STEPS, Fact, Floats, Seen, seen_in, syllable
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
 from bompla.model.wording import counted
@@ -22,6 +22,9 @@ KNOWN_MS = 2.0
 
 SWING_SPREAD, LEAST_SWING = 3.2, 2.0
 """How far off-beats may lie apart, in per cent of their pair, to be one place; how far that must be from the middle to be swing."""
+
+SAME_PLACE = 0.03
+"""Drums whose second notes lie no further apart, as a share of the pair, play the same ones."""
 
 SECOND_WIDTH, BY_CHANCE = 31.0, 1e-4
 """How wide, in per cent of a pair, the place is where a second note may lie, and how rarely chance may say what is said."""
@@ -221,13 +224,20 @@ def _second_places(seen: Seen) -> dict[str, tuple[float, ...]]:
 def _shift_of_firsts(seen: Seen, first: NDArray[np.bool_], second: NDArray[np.bool_], place: Floats) -> float:
     """Return where the first notes of pairs lie, as a share of the pair.
 
-    It is the middle of the drums that play second notes, too, so that a snare that is late on 2 and 4 does not count.
+    It is the middle of the drums that play second notes, too, of the hats where they do, so that a snare that is late on 2 and 4 does not
+    count, nor one whose second notes are elsewhere and so something else; where none plays both, the kick's.
     """
     early = np.where(place > 0.5, place - 1.0, place)
     by_drum = {drum: first & seen.of(drum) for drum in dict.fromkeys(seen.drums)}
-    middles = [float(np.median(early[own])) for drum, own in by_drum.items()
-               if np.count_nonzero(own) >= 2 and np.count_nonzero(second & seen.of(drum)) >= 2]
-    return float(np.median(middles)) if middles else float(np.median(early[first]))
+    both = {drum: place[second & seen.of(drum)] for drum, own in by_drum.items() if np.count_nonzero(own) >= 2}
+    both = {drum: places for drum, places in both.items() if places.size >= 2}
+    if both:
+        usual = float(np.median(place[second]))
+        near = [drum for drum, places in both.items() if abs(float(np.median(places)) - usual) <= SAME_PLACE] or list(both)
+        clear = [drum for drum in near if DRUMS[drum].family in HIGH] or near  # their attacks are the sharpest
+        return float(np.median([np.median(early[by_drum[drum]]) for drum in clear]))
+    kicks = by_drum.get("kick", first)
+    return float(np.median(early[kicks if np.count_nonzero(kicks) >= 2 else first]))
 
 
 def _in_one_place(places: Floats) -> bool:
