@@ -20,7 +20,7 @@ REST_S = 3.0
 
 LOOK_EVERY_S, LOOK_S = 4.0, 8.0
 GAP_S, RARE_TIMES = 0.8, 2.5
-PARTS_AT_GAP, PARTS_ANYWHERE = 0.06, 0.10
+PARTS_AT_GAP, PARTS_ANYWHERE = 0.03, 0.07
 """How much more two combs must explain than one, of all that is struck: at a gap that is rare, and anywhere."""
 
 LEAST_S, LEAST_BARS = 4.0, 2.0
