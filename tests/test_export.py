@@ -498,6 +498,8 @@ def test_paper_opens_and_its_bars_are_where_it_says(whole: Path, demo: tuple[Doc
     bars = on_paper(score_of(demo[0], "Night Ferry A")).bars
     assert len(bars) == demo[0].loop.bars
     assert all(bar.left < bar.right and HEAD_PX < bar.top < bar.bottom for bar in bars)
+    assert bars[0].top == bars[1].top < bars[2].top == bars[3].top, "lines of as many bars"
+    assert (bars[0].left, bars[1].right) == pytest.approx((bars[2].left, bars[3].right), abs=1.0), "that fill the page"
     page = pypdf.PdfReader(next(path for path in whole.glob("*.pdf") if "report" not in path.name)).pages[0]
     assert "Night Ferry" in page.extract_text()
     tab = next(whole.glob("*tab.txt")).read_text()

@@ -14,6 +14,7 @@ import sys
 import tempfile
 import time
 import xml.etree.ElementTree as ET
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -23,8 +24,11 @@ from bompla.errors import ExportError
 
 SVG = "http://www.w3.org/2000/svg"
 XLINK = "http://www.w3.org/1999/xlink"
-PAGE = {"pageWidth": 2_100, "pageHeight": 60_000, "scale": 40, "adjustPageHeight": True, "header": "none", "footer": "none",
-        "breaks": "auto"}
+PAGE = {"pageHeight": 60_000, "scale": 40, "adjustPageHeight": True, "header": "none", "footer": "none", "breaks": "encoded",
+        "minLastJustification": 0.5}
+NARROWEST, WIDEST, CLEF, COLUMN = 1_000, 2_400, 320, 62
+"""The page is as wide as its fullest line wants, in the engraver's units: room for clef and meter, and for each place of a note."""
+
 HEAD_PX, MARGIN_PX = 64.0, 12.0
 WORDS_RIGHT_PX, WORDS_UP_PX = 14.0, 26.0
 INK = "#141414"
@@ -120,11 +124,21 @@ def _engraved(asked: dict[str, Any]) -> dict[str, Any]:
     import verovio
 
     toolkit = verovio.toolkit()
-    toolkit.setOptions(PAGE)
+    toolkit.setOptions({**PAGE, "pageWidth": min(WIDEST, max(NARROWEST, CLEF + COLUMN * _columns(asked["musicxml"])))})
     if not toolkit.loadData(asked["musicxml"]):
         raise SystemExit("the engraver did not take it")
     svg, bars = _plain(toolkit.renderToSVG(1), asked["title"], asked["line"], asked["words"])
     return {"svg": svg.decode(), "bars": bars}
+
+
+def _columns(musicxml: str) -> int:
+    """Return how many notes and rests the fullest line has in its busiest voice."""
+    lines: list[Counter[str]] = [Counter()]
+    for measure in ET.fromstring(musicxml).iter("measure"):
+        if measure.find("print[@new-system='yes']") is not None:
+            lines.append(Counter())
+        lines[-1].update(note.findtext("voice", "1") for note in measure.iter("note") if note.find("chord") is None)
+    return max((count for line in lines for count in line.values()), default=1)
 
 
 def _plain(text: str, title: str, line: str, words: Sequence[tuple[int, str]]) -> tuple[bytes, list[tuple[float, float, float, float]]]:

@@ -14,6 +14,9 @@ DIVISIONS = 12
 """Steps of a quarter note: sixteenths are 3, eighths of a triplet 4."""
 
 PART = "P1"
+LINE_BARS, MOST_COLUMNS = (4, 2), 32
+"""How many bars a line may have, and at how many places something may be written on it."""
+
 HEADS = {
     Notehead.OVAL: "normal", Notehead.OVAL_SLASHED: "normal", Notehead.CROSS: "x", Notehead.CROSS_CIRCLED: "x", Notehead.CROSS_BELOW: "x",
     Notehead.DIAMOND: "diamond", Notehead.STAR: "x", Notehead.TRIANGLE: "triangle", Notehead.SQUARE: "square",
@@ -33,8 +36,11 @@ def musicxml_bytes(score: Score, repeats: Sequence[Repeat] = ()) -> bytes:
     drums = [drum for drum in DRUMS if any(note.drum == drum for bar in score.bars for note in _notes(bar))]
     _part_list(ET.SubElement(root, "part-list"), drums)
     part = ET.SubElement(root, "part", id=PART)
+    per_line = bars_of_a_line(score)
     for number, bar in enumerate(score.bars, 1):
         measure = ET.SubElement(part, "measure", number=str(number))
+        if number > 1 and (number - 1) % per_line == 0:
+            ET.SubElement(measure, "print", {"new-system": "yes"})
         _line_ahead(measure, number - 1, repeats)
         if number == 1:
             _first(measure, score)
@@ -43,6 +49,18 @@ def musicxml_bytes(score: Score, repeats: Sequence[Repeat] = ()) -> bytes:
     ET.indent(root)
     body: str = ET.tostring(root, encoding="unicode")
     return ('<?xml version="1.0" encoding="UTF-8"?>\n' + _DOCTYPE + body + "\n").encode("utf-8")
+
+
+def bars_of_a_line(score: Score) -> int:
+    """Return how many bars are written on each line: four, or two or one where they are full, so that phrases stand under each other."""
+    fullest = max((_columns(bar) for bar in score.bars), default=1)
+    return next((count for count in LINE_BARS if count * fullest <= MOST_COLUMNS), 1)
+
+
+def _columns(bar: Bar) -> int:
+    """Return at how many places of a bar something is written."""
+    beats = [one for voice in (bar.hands, bar.feet) for one in enumerate(voice)]
+    return max(1, len({(at, chord.step / beat.divisions) for at, beat in beats for chord in beat.chords}))
 
 
 def _line_ahead(measure: ET.Element, bar: int, repeats: Sequence[Repeat]) -> None:
@@ -89,7 +107,7 @@ def _text(parent: ET.Element, tag: str, text: str, **attributes: str) -> ET.Elem
 
 def _part_list(parent: ET.Element, drums: Sequence[str]) -> None:
     part = ET.SubElement(parent, "score-part", id=PART)
-    _text(part, "part-name", "Drums")
+    _text(part, "part-name", "Drums", **{"print-object": "no"})
     for drum in drums:
         _text(ET.SubElement(part, "score-instrument", id=f"{PART}-{drum}"), "instrument-name", DRUMS[drum].label)
     for drum in drums:
