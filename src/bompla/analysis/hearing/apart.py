@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from msgspec.structs import replace
@@ -79,6 +80,19 @@ def _apart_at(signal: NDArray[np.float32], at_sample: int, heard: tuple[Heard, .
     return tuple(replace(one, late_ms=round(late_ms, 2)) if one is low[0] else one for one in heard)
 
 
+@lru_cache(maxsize=2)
+def _window(size: int) -> NDArray[np.float64]:
+    return np.asarray(np.hanning(size) ** 0.25)
+
+
+@lru_cache(maxsize=4)
+def _edge(size: int, low_hz: float, high_hz: float) -> NDArray[np.float64]:
+    """Return what each bin above 0 Hz counts of the analytic signal in a band."""
+    hz = np.fft.rfftfreq(size, 1.0 / ANALYSIS_RATE)
+    edge = np.clip((hz / low_hz - 0.7) / 0.3, 0.0, 1.0) * np.clip((1.3 - hz / high_hz) / 0.3, 0.0, 1.0)
+    return np.asarray(edge * np.where(hz > 0.0, 2.0, 1.0))
+
+
 def rise_after_ms(signal: NDArray[np.float32], at_sample: int, body: Body) -> float | None:
     """Return how long after a place a body rises, None where nothing rises in its band."""
     before = round(BEFORE_S * ANALYSIS_RATE)
@@ -86,11 +100,10 @@ def rise_after_ms(signal: NDArray[np.float32], at_sample: int, body: Body) -> fl
     part = np.zeros(last - first, np.float64)
     inside = slice(max(0, first), min(len(signal), last))
     part[inside.start - first : inside.stop - first] = signal[inside]
-    spectrum = np.fft.fft(part * np.hanning(len(part)) ** 0.25)
-    hz = np.abs(np.fft.fftfreq(len(part), 1.0 / ANALYSIS_RATE))
-    edge = np.clip((hz / body.low_hz - 0.7) / 0.3, 0.0, 1.0) * np.clip((1.3 - hz / body.high_hz) / 0.3, 0.0, 1.0)
-    analytic = np.fft.ifft(spectrum * edge * (1.0 + np.sign(np.fft.fftfreq(len(part)))))
-    envelope = np.abs(analytic)
+    edge = _edge(len(part), body.low_hz, body.high_hz)
+    spectrum = np.zeros(len(part), np.complex128)
+    spectrum[: edge.size] = np.fft.rfft(part * _window(len(part))) * edge
+    envelope = np.abs(np.fft.ifft(spectrum))
     peak_at = before + int(envelope[before : before + round(PEAK_S * ANALYSIS_RATE)].argmax())
     floor = float(np.median(envelope[before // 4 : before - 100]))
     peak = float(envelope[peak_at])
