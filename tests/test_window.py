@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +36,7 @@ from bompla.formats.project import open_project
 from bompla.model.cut_edits import add_cut, set_threshold
 from bompla.model.detected_pattern import hit_of, pattern_of
 from bompla.model.pattern_edits import delete_hits
+from bompla.model.variation_edits import duplicate_variation
 from conftest import settle
 
 LEFT = Qt.MouseButton.LeftButton
@@ -554,3 +556,34 @@ def test_settings_are_by_topic_hold_at_once_and_are_kept(demo_window: Any, monke
     finally:
         preferences().path.parent.chmod(0o700)
     settings.close()
+
+
+def test_another_scale_opens_the_window_again_with_all_that_is_open(demo_window: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    from bompla.app.main import make_window, start_again
+    from bompla.app.project.recovery import go_on_with
+    from bompla.engine.devices import SIMULATED_NAME
+
+    started: list[list[str]] = []
+    monkeypatch.setenv("QT_SCALE_FACTOR", "1")
+    monkeypatch.setattr("os.execv", lambda _program, arguments: started.append(arguments))
+    demo_window.again.connect(lambda: start_again(demo_window))
+    demo_window.session.store.edit("copy", duplicate_variation)
+    before = demo_window.session.store.document
+    demo_window.show_settings()
+    demo_window.settings.topics.click("appearance")
+    page = demo_window.settings.appearance
+    assert not page.use.isEnabled(), "there is nothing new to use"
+    page.scale.setCurrentIndex(page.scale.findData(1.25))
+    page.scale.activated.emit(page.scale.currentIndex())
+    QTest.mouseClick(page.use, LEFT)
+    assert os.environ["QT_SCALE_FACTOR"] == "1.25"
+    assert started[0][-3:-1] == ["window", "--go-on"]
+    again = make_window(device=SIMULATED_NAME)
+    go_on_with(again.session, Path(started[0][-1]))
+    assert again.session.store.document == before
+    assert again.session.project.dirty, "it is as unsaved as it was"
+    settle(qtbot, again)
+    again.shut()
+    again.session.project.sounds = ()
+    again.close()
+    again.deleteLater()

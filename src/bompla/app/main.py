@@ -21,7 +21,7 @@ from bompla.app.commands import STAGES
 from bompla.app.messages import MessageHub
 from bompla.app.preferences import preferences
 from bompla.app.project.project_state import loaded_of
-from bompla.app.project.recovery import offer_recovery
+from bompla.app.project.recovery import go_on_with, offer_recovery
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Threads
 from bompla.app.settings.choosing import sound_choice
@@ -43,10 +43,13 @@ class NoDisplay(BomplaError):
     """There is no display to open a window on."""
 
 
-def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False, screenshot: Path | None = None, stage: str = "") -> int:
+def run(
+    *, file: Path | None = None, demo: bool = False, offscreen: bool = False, screenshot: Path | None = None, stage: str = "",
+    go_on: Path | None = None,
+) -> int:
     """Open the window and run until it is closed; return the exit status.
 
-    Raises NoDisplay where there is none and none is to be done without.
+    `go_on` is a journal to go on with without asking. Raises NoDisplay where there is none and none is to be done without.
     """
     if stage and stage not in STAGES:
         raise BomplaError(f"There is no stage {stage}; choose among {', '.join(STAGES)}.")
@@ -62,6 +65,7 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
         window.place_as_before()
     _catch_errors(window)
     _end_on_signals(window, application)
+    window.again.connect(lambda: start_again(window))
     if demo:
         open_demo(window)
     elif file is not None:
@@ -73,7 +77,9 @@ def run(*, file: Path | None = None, demo: bool = False, offscreen: bool = False
     window.show()
     QTimer.singleShot(0, window.playback.start)
     QTimer.singleShot(0, window.session.requests.analysis.warm)
-    if screenshot is None:
+    if go_on is not None:
+        QTimer.singleShot(0, lambda: go_on_with(window.session, go_on))
+    elif screenshot is None:
         QTimer.singleShot(0, lambda: offer_recovery(window.session))
     if screenshot is not None:
         when_settled(window, lambda: _shoot(window, screenshot, application))
@@ -194,6 +200,18 @@ def _end_on_signals(window: MainWindow, application: QApplication) -> None:
         # The timer that follows the engine lets the interpreter see it within a frame; what it interrupted is done first.
         signal.signal(number, lambda number, _frame: QTimer.singleShot(0, partial(end, number)))
     application.commitDataRequest.connect(lambda _manager: window.session.journal.keep_at_once())
+
+
+def start_again(window: MainWindow) -> None:
+    """Open the window again with all that is open, for what only a start can change: another program takes this process's place."""
+    journal = window.session.journal.keep_for_next()
+    window.session.store.drop_preview()
+    Threads.brief = True
+    window.shut(left=True)
+    os.environ["QT_SCALE_FACTOR"] = f"{preferences().value.interface_scale:g}"
+    going_on = ["--go-on", str(journal)] if journal is not None else []
+    sys.stdout.flush()
+    os.execv(sys.executable, [sys.executable, "-P", "-c", "from bompla.cli import main; main()", "window", *going_on])  # noqa: S606  # our own
 
 
 def _catch_errors(window: MainWindow) -> None:

@@ -26,7 +26,7 @@ class Preferences(msgspec.Struct, frozen=True, kw_only=True):
 
     An empty `output_device` is the system's default one, and empty MIDI ports are none; `midi_channel` counts from 1. `velocity_curves`
     has the exponent that velocities of a MIDI input are raised by. An `input_latency_s` of -1 stands for what the device reports.
-    `theme` is a key of `THEMES`; `interface_scale` is used from the next start. `placed` is the window's place as Qt wrote it, in hex.
+    `theme` is a key of `THEMES`; `interface_scale` is used when a window is opened. `placed` is the window's place as Qt wrote it, in hex.
     """
 
     output_device: Name = ""

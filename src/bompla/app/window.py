@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtCore import QByteArray, QPoint, Qt, QTimer
+from PyQt6.QtCore import QByteArray, QPoint, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeyEvent, QKeySequence, QResizeEvent
 from PyQt6.QtWidgets import (
     QFileDialog,
@@ -54,7 +54,9 @@ OPENABLE = " ".join(f"*{suffix}" for suffix in (*SUFFIXES, SUFFIX, *MIDI_SUFFIXE
 
 
 class MainWindow(QMainWindow):
-    """The one window: the path of stages, the bars, and the stage at work."""
+    """The one window: the path of stages, the bars, and the stage at work. `again` asks for it to be opened anew."""
+
+    again = pyqtSignal()
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__()
@@ -243,6 +245,7 @@ class MainWindow(QMainWindow):
         """Show the settings beside the window."""
         if self.settings is None:
             self.settings = SettingsDialog(self.session, self.playback, self.show_keys, self)
+            self.settings.again.connect(self.again)
         self.settings.show()
         self.settings.raise_()
 

@@ -57,7 +57,8 @@ def cli(context: click.Context) -> None:
 @click.option("--offscreen", is_flag=True, help="Run without a display.")
 @click.option("--screenshot", type=click.Path(path_type=Path, dir_okay=False), help="Write a picture of the window and end.")
 @click.option("--stage", default="", help="The stage to show: bring-in, slice, kit, groove or send-out.")
-def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | None, stage: str) -> None:
+@click.option("--go-on", type=click.Path(path_type=Path), hidden=True, help="A journal to go on with.")
+def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | None, stage: str, go_on: Path | None) -> None:
     """Open the window, with a sound file or a project in it if one is named."""
     if demo and file is not None:
         raise click.UsageError("Open either the demo project or a file, not both.")
@@ -66,7 +67,7 @@ def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | No
     except ImportError as error:
         _fail(BomplaError(f"The window needs PyQt6, which cannot be loaded here ({error})."))
     try:
-        sys.exit(run(file=file, demo=demo, offscreen=offscreen, screenshot=screenshot, stage=stage))
+        sys.exit(run(file=file, demo=demo, offscreen=offscreen, screenshot=screenshot, stage=stage, go_on=go_on))
     except NoDisplay as error:
         say(str(error), err=True)
         sys.exit(EXIT_USAGE)

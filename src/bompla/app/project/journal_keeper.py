@@ -77,6 +77,15 @@ class JournalKeeper(QObject):
             except BomplaError as error:
                 self._failed(str(error))
 
+    def keep_for_next(self) -> Path | None:
+        """Write what is open, saved or not, and return where, for the next start to go on with; None where nothing is open."""
+        if not self._project.sounds:
+            return None
+        if not self._project.dirty:
+            self._project.mark_unsaved()
+        self.keep_at_once()
+        return self.folder
+
     def close(self, *, left: bool) -> None:
         """End; what was kept stays only if it is `left`, to be offered at the next start."""
         self._timer.stop()

@@ -36,6 +36,13 @@ def offer_recovery(session: Session, folder: Path | None = None) -> bool:
     return True
 
 
+def go_on_with(session: Session, folder: Path) -> None:
+    """Go on with what was left in a folder, without asking, as after a start that the user asked for."""
+    for left in left_behind(folder.parent):
+        if left.folder == folder:
+            _go_on(session, left)
+
+
 def _go_on(session: Session, left: Left) -> None:
     try:
         project = recovered(left)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from bompla.app.preferences import preferences
@@ -13,10 +14,13 @@ SCALES = (0.75, 0.9, 1.0, 1.1, 1.25, 1.5, 1.75, 2.0, 2.5, 3.0)
 
 
 class AppearancePage(QWidget):
-    """The theme changes at once, the scale at the next start."""
+    """The theme changes at once; the scale once the window is opened again, which `again` asks for."""
+
+    again = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
+        self._shown = preferences().value.interface_scale
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         grid = QGridLayout()
@@ -32,7 +36,10 @@ class AppearancePage(QWidget):
         name.setBuddy(self.scale)
         grid.addWidget(name, 1, 0)
         grid.addWidget(self.scale, 1, 1)
-        grid.addWidget(label("on top of the desktop's own scale; used from the next start", "dim"), 2, 1)
+        grid.addWidget(label("on top of the desktop's own scale", "dim"), 2, 1)
+        self.use = button("Use this scale now", self.again.emit,
+                          tip="Opens the window again with all that is open; only what can be undone begins anew")
+        grid.addWidget(self.use, 1, 2)
         self.hints = button("Show all hints again", lambda: preferences().set(hints_put_away=()), tip="Hints of the stages that you closed")
         grid.addWidget(self.hints, 3, 1)
         column.addStretch(1)
@@ -46,6 +53,7 @@ class AppearancePage(QWidget):
         """Show what is so."""
         kept = preferences().value
         self.themes.offer(list(THEME_NAMES.items()), kept.theme)
+        self.use.setEnabled(kept.interface_scale != self._shown)
         self.scale.setCurrentIndex(min(range(len(SCALES)), key=lambda n: abs(SCALES[n] - kept.interface_scale)))
         away = len(kept.hints_put_away)
         self.hints.setEnabled(away > 0)

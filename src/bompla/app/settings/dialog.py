@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QShowEvent
 from PyQt6.QtWidgets import QDialog, QStackedWidget, QVBoxLayout, QWidget
 
@@ -21,7 +22,9 @@ TOPICS = {"sound": "Sound", "midi": "MIDI", "files": "Files", "appearance": "App
 
 
 class SettingsDialog(QDialog):
-    """A page for each topic; each change holds at once and is kept."""
+    """A page for each topic; each change holds at once and is kept. `again` asks for the window to be opened again."""
+
+    again = pyqtSignal()
 
     def __init__(self, session: Session, playback: Playback, show_keys: Callable[[], object], parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -31,6 +34,7 @@ class SettingsDialog(QDialog):
         self._lister = DeviceLister(self)
         self.sound, self.midi = SoundPage(playback, self._lister), MidiPage(playback, self._lister)
         self.files, self.appearance = FilesPage(session.outgoing), AppearancePage()
+        self.appearance.again.connect(self.again)
         keys = QWidget()
         column = QVBoxLayout(keys)
         column.setContentsMargins(0, 0, 0, 0)
