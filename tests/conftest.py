@@ -27,6 +27,7 @@ from hypothesis import settings
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
+from bompla.export.request import ExportRequest, Made
 from bompla.formats.project import open_project
 from bompla.model.document import Document
 
@@ -180,3 +181,14 @@ def struck(drum: str, seed: int, peak: float, frames: int = 11_025) -> np.ndarra
     voice = strike(draw_kit(rng), drum, 110, rng)[: len(sound)]
     sound[: len(voice)] = voice
     return peak * sound / np.abs(sound).max()
+
+
+def none() -> None:
+    """Nothing gives the work up."""
+
+
+def made(key: str, request: ExportRequest) -> list[Made]:
+    """Return what one row of the exports writes."""
+    from bompla.export.table import EXPORTS
+
+    return list(EXPORTS[key].make(request, none))

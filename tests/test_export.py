@@ -7,13 +7,10 @@ import csv
 import io
 import json
 import resource
-import shutil
 import struct
-import subprocess
 import xml.etree.ElementTree as ET
 from html.parser import HTMLParser
 from pathlib import Path
-from typing import Any
 
 import mido
 import numpy as np
@@ -25,7 +22,6 @@ from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
-from scipy.signal import stft
 
 from bompla.analysis.loop.seam import seamless
 from bompla.audio.clip import Clip
@@ -36,7 +32,6 @@ from bompla.engine.ceiling import BLOCK, CEILING_DB, held_below
 from bompla.errors import ExportError
 from bompla.export.engrave import HEAD_PX
 from bompla.export.folder import MANIFEST, free_name, write_all, write_some
-from bompla.export.kit import LOUDEST_SFZ_DB
 from bompla.export.loops import rebuilt_sound
 from bompla.export.options import ExportOptions, checked
 from bompla.export.paper import on_paper
@@ -46,26 +41,16 @@ from bompla.export.stems import REMAINDER, loop_stems
 from bompla.export.table import EXPORTS, KINDS
 from bompla.formats.midi import MidiOptions, midi_bytes, written_hits
 from bompla.formats.wav_chunks import CuePoint, with_chunks
-from bompla.groove.repeats import folded
 from bompla.groove.score import score_of
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Hit, OrderStep
 from bompla.model.drums import DRUMS
-from bompla.model.kit_edits import set_shape
 from bompla.model.variation_edits import add_variation_hits
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
 from bompla.units import db_to_gain
-from conftest import struck
-
-
-def none() -> None:
-    """Nothing gives the work up."""
-
-
-def made(key: str, request: ExportRequest) -> list[Made]:
-    return list(EXPORTS[key].make(request, none))
+from conftest import made, none, struck
 
 
 def sound_of(one: Made) -> tuple[np.ndarray, int]:
@@ -304,187 +289,6 @@ def test_variations_and_the_order_leave_and_a_letter_that_is_gone_is_said(demo: 
         made("midi", ExportRequest(two, clip, ExportOptions(patterns="order")))
     with pytest.raises(ExportError, match="variation C, which is gone"):
         made("rebuilt", ExportRequest(replace(ordered, order=(OrderStep("C", 1),)), clip, ExportOptions(patterns="order")))
-
-
-SFZ_OPCODES = {
-    "sample": str, "lokey": (0, 127), "hikey": (0, 127), "pitch_keycenter": (0, 127), "lovel": (1, 127), "hivel": (1, 127),
-    "volume": (-144.0, LOUDEST_SFZ_DB), "amp_veltrack": (-100.0, 100.0), "group": (0, 2**31), "off_by": (0, 2**31),
-    "off_mode": {"fast", "normal"},
-    "loop_mode": {"no_loop", "one_shot"}, "trigger": {"attack"}, "seq_length": (1, 100), "seq_position": (1, 100), "transpose": (-127, 127),
-    "tune": (-100, 100), "pan": (-100.0, 100.0), "fil_type": {"lpf_2p", "hpf_2p", "bpf_2p", "brf_2p"}, "cutoff": (20.0, 20_000.0),
-    "resonance": (0.0, 40.0), "ampeg_attack": (0.0, 100.0), "ampeg_hold": (0.0, 100.0), "ampeg_decay": (0.0, 100.0),
-    "ampeg_sustain": (0.0, 100.0), "ampeg_release": (0.0, 100.0),
-}
-
-
-def parsed_sfz(text: str) -> list[dict[str, str]]:
-    """Read the regions of an SFZ file, strictly: known opcodes, each once in a region, values that are possible."""
-    regions: list[dict[str, str]] = []
-    for line in (one.partition("//")[0].strip() for one in text.splitlines()):
-        if line == "<region>":
-            regions.append({})
-        elif line:
-            name, equals, value = line.partition("=")
-            assert equals, line
-            allowed = SFZ_OPCODES[name]
-            assert name not in regions[-1], f"{name} twice"
-            if isinstance(allowed, tuple):
-                assert allowed[0] <= float(value) <= allowed[1], line
-            elif isinstance(allowed, set):
-                assert value in allowed, line
-            regions[-1][name] = value
-    return regions
-
-
-def shaped_kit(document: Document) -> Document:
-    """The demo's kit with a pad that has an envelope, a filter, tune and pan, and a gated one."""
-    snare = next(pad for pad in document.pads if pad.drum == "snare")
-    hat = next(pad for pad in document.pads if pad.drum == "hat_closed")
-    sound = replace(snare.shape, filter="low", cutoff_hz=4_000.0, resonance=2.0, tune=-2.5, pan=0.4)
-    document = set_shape(document, snare.id, replace(sound, attack_ms=5.0, decay_ms=120.0, sustain=0.3))
-    return set_shape(document, hat.id, replace(hat.shape, gated=True, release_ms=40.0, filter="high"))
-
-
-def test_the_sfz_kit_is_the_kit(demo: tuple[Document, Clip]) -> None:
-    document = shaped_kit(demo[0])
-    files = made("sfz", ExportRequest(document, demo[1]))
-    regions = parsed_sfz(files[-1].content.decode())
-    samples = {one.path.removeprefix("kit/") for one in files[:-1]}
-    assert {region["sample"] for region in regions} == samples
-    for pad in document.pads:
-        own = [region for region in regions if int(region["lokey"]) <= pad.note <= int(region["hikey"])]
-        heights = sorted({layer.up_to for layer in pad.layers})
-        assert min(int(region["lovel"]) for region in own) == 1
-        assert max(int(region["hivel"]) for region in own) == 127
-        for velocity in range(1, 128):
-            at = [region for region in own if int(region["lovel"]) <= velocity <= int(region["hivel"])]
-            up_to = next((one for one in heights if velocity <= one), heights[-1])
-            turns = [layer for layer in pad.layers if layer.up_to == up_to]
-            assert len(at) == len(turns)
-            assert [int(region.get("seq_position", 1)) for region in at] == list(range(1, len(turns) + 1))
-            assert {region["group"] for region in at} == {region["off_by"] for region in at}
-    hat_notes = {pad.note for pad in document.pads if DRUMS[pad.drum].choke_set == 1}
-    hats = {region["group"] for region in regions if int(region["lokey"]) in hat_notes}
-    assert hats == {"1"}
-    snare = next(pad for pad in document.pads if pad.drum == "snare")
-    one = next(region for region in regions if int(region["lokey"]) == snare.note)
-    assert (one["fil_type"], one["cutoff"], one["pan"], one["ampeg_decay"], one["ampeg_sustain"]) == ("lpf_2p", "4000", "40", "0.12", "30")
-    assert 100 * int(one["transpose"]) + int(one["tune"]) == -250
-    hat = next(pad for pad in document.pads if pad.drum == "hat_closed")
-    gated = next(region for region in regions if int(region["lokey"]) == hat.note)
-    assert (gated["loop_mode"], gated["ampeg_release"], gated["fil_type"]) == ("no_loop", "0.04", "hpf_2p")
-
-
-def played_by_fluidsynth(font: bytes, midi: bytes, folder: Path, rate: int = 44_100) -> np.ndarray:
-    (folder / "kit.sf2").write_bytes(font)
-    (folder / "it.mid").write_bytes(midi)
-    ran = subprocess.run(
-        ["fluidsynth", "-ni", "-q", "-R", "0", "-C", "0", "-g", "0.5", "-r", str(rate), "-o", "synth.polyphony=256",
-         "-F", str(folder / "it.wav"), str(folder / "kit.sf2"), str(folder / "it.mid")],
-        capture_output=True, timeout=120, check=False, text=True)
-    assert ran.returncode == 0, ran.stderr
-    assert "error" not in ran.stderr.lower(), ran.stderr
-    sound, _ = soundfile.read(folder / "it.wav", always_2d=True)
-    return np.asarray(sound)
-
-
-def mel_db(sound: np.ndarray, rate: int) -> np.ndarray:
-    _, _, spectrum = stft(sound.mean(axis=1), rate, nperseg=2_048, noverlap=2_048 - 441)
-    hz = np.fft.rfftfreq(2_048, 1 / rate)
-    edges = 700 * (np.exp(np.linspace(np.log1p(30 / 700), np.log1p(16_000 / 700), 66)) - 1)
-    bank = np.clip(np.minimum((hz - edges[:-2, None]) / (edges[1:-1] - edges[:-2])[:, None],
-                              (edges[2:, None] - hz) / (edges[2:] - edges[1:-1])[:, None]), 0, None)
-    return np.asarray(10 * np.log10(bank @ np.abs(spectrum) ** 2 + 1e-14))
-
-
-@pytest.mark.skipif(shutil.which("fluidsynth") is None, reason="needs FluidSynth to play the font")
-@pytest.mark.parametrize("name", [path.stem for path in loop_paths()[:3]])
-def test_the_font_played_by_another_program_sounds_as_the_kit_does(name: str, demo_loops: Any, tmp_path: Path) -> None:
-    from bompla.analysis.analyse import analyse
-    from bompla.groove.rebuild import document_from
-
-    clip = next(clip for stem, clip, _ in demo_loops if stem == name)
-    document = document_from(analyse(clip, name=name), name)
-    plain = [replace(hit, gain_db=0.0) for hit in pattern_of(document).hits]
-    first_of_turns = tuple(
-        replace(pad, layers=tuple(layer for n, layer in enumerate(pad.layers) if all(layer.up_to != one.up_to for one in pad.layers[:n])))
-        for pad in document.pads)
-    document = replace(document, pads=first_of_turns, variations=(replace(pattern_of(document), hits=tuple(plain)),), shown=0)
-    request = ExportRequest(document, clip, ExportOptions(rate=44_100, tail="ringing"))
-    ours = rebuilt_sound(request, parts_of(document, "shown")[0], none).samples.astype(float)
-    theirs = played_by_fluidsynth(made("sf2", request)[0].content, midi_bytes(document), tmp_path)
-    frames = min(len(ours), len(theirs), round(document.loop.frames * 44_100 / clip.sample_rate))
-    ours, theirs = ours[:frames], theirs[:frames]
-    late = np.correlate(np.abs(theirs[:, 0])[: 4 * 44_100 + 400], np.abs(ours[:, 0])[400 : 4 * 44_100], "valid").argmax() - 400
-    assert abs(late) <= 0.003 * 44_100
-    theirs *= np.sqrt(np.square(ours).sum() / np.square(theirs).sum())
-    one, other = mel_db(ours, 44_100), mel_db(theirs, 44_100)
-    floor = one.max() - 60
-    assert np.abs(np.maximum(one, floor) - np.maximum(other, floor)).mean() < 3.0
-
-
-def test_notation_is_read_by_another_library(demo: tuple[Document, Clip]) -> None:
-    import music21
-
-    document, clip = demo
-    content = made("musicxml", ExportRequest(document, clip, ExportOptions(repeat_signs=False)))[0].content
-    part = music21.converter.parseData(content.decode(), format="musicxml").parts[0]
-    measures = list(part.getElementsByClass("Measure"))
-    assert len(measures) == document.loop.bars
-    score = score_of(document)
-    for measure, bar in zip(measures, score.bars, strict=True):
-        heads = sum(len(getattr(one, "notes", [one])) for one in measure.recurse().notes if not one.duration.isGrace)
-        assert heads == sum(len(chord.notes) for beat in (*bar.hands, *bar.feet) for chord in beat.chords)
-        for voice in measure.voices or [measure]:
-            assert voice.duration.quarterLength == pytest.approx(4.0)
-    assert part.recurse().getElementsByClass("MetronomeMark").first().number == pytest.approx(document.bpm, rel=0.01)
-
-
-@pytest.mark.parametrize(("form", "written"), [("AAAA", "A"), ("ABAB", "AB"), ("AAABAAAC", "ABAC"), ("ABCD", "ABCD"), ("AAB", "AB"),
-                                               ("ABACAB", "ABACB"), ("AB" * 10, "ABAB")])
-def test_like_bars_are_written_once_and_play_as_they_were(demo: tuple[Document, Clip], form: str, written: str) -> None:
-    """Another library, told to play what the signs say, plays the bars as they stood."""
-    import music21
-
-    from bompla.formats.musicxml import musicxml_bytes
-
-    shown = {letter: tuple(Hit(n, demo[0].pads[0].id, float(n), 100) for n in range(1 + number)) for number, letter in enumerate("ABCD")}
-    hits = tuple(replace(hit, id=100 * bar + hit.id, at_beats=4.0 * bar + hit.at_beats)
-                 for bar, letter in enumerate(form) for hit in shown[letter])
-    document = replace(demo[0], loop=replace(demo[0].loop, bars=len(form)), variations=(replace(pattern_of(demo[0]), hits=hits),), shown=0)
-    score, repeats = folded(score_of(document))
-    assert "".join("ABCD"[sum(bool(chord.notes) for beat in (*bar.feet, *bar.hands) for chord in beat.chords) - 1]
-                   for bar in score.bars) == written
-    part = music21.converter.parseData(musicxml_bytes(score, repeats).decode(), format="musicxml").parts[0]
-    part = part.expandRepeats() if repeats else part
-    played = [len(measure.recurse().notes) for measure in part.getElementsByClass("Measure")]
-    assert played == [len(shown[letter]) for letter in form]
-
-
-@settings(max_examples=25, deadline=None)
-@given(st.sampled_from(["4/4", "3/4", "7/8", "6/8", "12/8"]),
-       st.lists(st.tuples(st.floats(0, 0.999), st.integers(0, 4), st.integers(1, 127)), min_size=1, max_size=40))
-def test_every_bar_of_notation_is_full(demo: tuple[Document, Clip], meter: str, hits: list[tuple[float, int, int]]) -> None:
-    from bompla.formats.musicxml import DIVISIONS, musicxml_bytes
-
-    document = replace(demo[0], loop=replace(demo[0].loop, meter_name=meter, bars=2))
-    beats = document.loop.beats
-    placed = tuple(sorted((Hit(n, document.pads[k % len(document.pads)].id, at * beats, v) for n, (at, k, v) in enumerate(hits, 1)),
-                          key=lambda hit: hit.at_beats))
-    document = replace(document, variations=(replace(pattern_of(document), hits=placed),), shown=0)
-    root = ET.fromstring(musicxml_bytes(score_of(document)))  # noqa: S314  # just made here
-    full = round(document.loop.meter.beats_per_bar * document.loop.meter.beat_quarters * DIVISIONS)
-    for measure in root.iter("measure"):
-        lengths: dict[str, int] = {}
-        for note in measure.iter("note"):
-            if note.find("grace") is None and note.find("chord") is None:
-                voice = note.findtext("voice", "")
-                lengths[voice] = lengths.get(voice, 0) + int(note.findtext("duration", "0"))
-            kind, duration = note.findtext("type"), note.findtext("duration")
-            if kind and duration and note.find("time-modification") is None:
-                plain = {"16th": 3, "eighth": 6, "quarter": 12, "half": 24}[kind]
-                assert int(duration) == plain * (1.5 if note.find("dot") is not None else 1)
-        assert set(lengths.values()) == {full}
 
 
 def test_paper_opens_and_its_bars_are_where_it_says(whole: Path, demo: tuple[Document, Clip]) -> None:
