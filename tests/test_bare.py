@@ -20,7 +20,7 @@ OLDEST, NEWEST = (3, 11), (3, 13)
 
 def pythons() -> dict[str, Path]:
     """Return the Pythons of this machine that the wheel is for, one of each version."""
-    folders = [*map(Path, os.environ.get("PATH", "").split(os.pathsep)), *Path.home().glob(".pyenv/versions/*/bin")]
+    folders = [*Path.home().glob(".pyenv/versions/*/bin"), *map(Path, os.environ.get("PATH", "").split(os.pathsep))]
     found: dict[str, Path] = {}
     for minor in range(OLDEST[1], NEWEST[1] + 1):
         name = f"{OLDEST[0]}.{minor}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 
 import numpy as np
@@ -14,6 +15,7 @@ from bompla.engine.layout import EVENT, Bus, Op, sends_of
 from bompla.engine.mixer import MixerState, apply, command, render
 from bompla.engine.pool import Place
 from bompla.engine.voices import MAX_BLOCK_FRAMES
+from bompla.model.memo import Kept
 from bompla.render.events import Baked, SoundKey
 from bompla.units import SILENCE_DB, db_to_gain
 
@@ -22,6 +24,8 @@ CLICK_HZ, BAR_CLICK_HZ = 1050.0, 1580.0
 MAX_MATCH_DB = 18.0
 MATCHED_S = 40.0
 """Of a long pattern so much is measured: the whole would take seconds after each edit."""
+
+_MATCHED = Kept(24)
 
 RINGS_OUT_S, MOST_PIECES, STILL = 0.25, 80, 1e-5
 """Ringing out is listened to in such pieces, at most so many, until nothing is louder than -100 dB."""
@@ -130,7 +134,14 @@ def coloured(sound: NDArray[np.float32], sample_rate: int, colour: Mapping[str, 
 
 
 def matching_gain(baked: Baked) -> float:
-    """Return the gain at which the rebuilt loop is as loud as the original, held to 18 dB either way."""
+    """Return the gain at which the rebuilt loop is as loud as the original, held to 18 dB either way; what was measured before is known."""
+    if not baked.content_hash:
+        return _measured(baked)
+    about = (baked.content_hash, baked.original_key, baked.sample_rate, baked.events, baked.beats, json.dumps(baked.colour, sort_keys=True))
+    return float(_MATCHED.get(about, lambda: _measured(baked)))
+
+
+def _measured(baked: Baked) -> float:
     original = loudness_db(Clip(baked.original, baked.sample_rate))
     rebuilt = loudness_db(bounce_rebuilt(baked, gain=0.25, most_frames=round(MATCHED_S * baked.sample_rate))) + 12.0412
     if original <= SILENCE_DB or rebuilt <= SILENCE_DB + 20.0:

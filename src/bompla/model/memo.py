@@ -33,24 +33,30 @@ class LastMade(Generic[T]):
 
 
 class Kept:
-    """The last results, each known by the value of all that it depends on: the same question is answered once."""
+    """The last results, each known by the value of all that it depends on: the same question is answered once; for any thread."""
 
     def __init__(self, most: int = 12) -> None:
         self._most = most
         self._known: OrderedDict[Hashable, Any] = OrderedDict()
+        self._lock = threading.Lock()
 
     def get(self, key: Hashable, make: Callable[[], Any]) -> Any:
         """Return what is known by a key, made now where nothing is."""
-        if key not in self._known:
-            self.put(key, make())
-        self._known.move_to_end(key)
-        return self._known[key]
+        with self._lock:
+            if key in self._known:
+                self._known.move_to_end(key)
+                return self._known[key]
+        made = make()
+        self.put(key, made)
+        return made
 
     def put(self, key: Hashable, value: Any) -> None:
         """Keep a result; the one that was asked for the longest ago makes room."""
-        self._known[key] = value
-        while len(self._known) > self._most:
-            self._known.popitem(last=False)
+        with self._lock:
+            self._known[key] = value
+            self._known.move_to_end(key)
+            while len(self._known) > self._most:
+                self._known.popitem(last=False)
 
     def __contains__(self, key: Hashable) -> bool:
         return key in self._known
