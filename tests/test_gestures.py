@@ -16,7 +16,7 @@ from conftest import settle
 
 LEFT, RIGHT, NONE, CONTROL = Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton, Qt.KeyboardModifier.NoModifier, (
     Qt.KeyboardModifier.ControlModifier)
-ACROSS, DOWN = 7, 5
+ACROSS, DOWN = 6, 4
 
 
 def classes(kind: type) -> set[type]:

@@ -151,7 +151,7 @@ EDITS: dict[str, Edit] = {
 }
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=120, deadline=None)
 @given(steps=st.lists(st.tuples(st.sampled_from(sorted(EDITS)), st.floats(0, 1), st.floats(0, 1)), max_size=20))
 def test_any_edits_leave_a_sound_document_and_undo_to_the_first(demo: tuple[Document, Clip], steps: list) -> None:
     """Cuts stay in order and apart, slices tile the loop, ids stay unique, and every edit is undone and redone."""
