@@ -12,8 +12,10 @@ from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QPointF, QRectF, Qt
+from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
 
 from bompla.app.theme import theme
 from bompla.audio.clip import Clip
@@ -332,6 +334,23 @@ def test_the_part_on_paper_and_the_bars_are_heard_by_a_click(studying: Any, qtbo
     hit = pattern_of(studying.session.store.document).hits[3]
     QTest.mouseClick(stage.steps, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier,
                      stage.steps.place(studying.session.store.document, hit).toPoint() + QPoint(1, 0))
+
+
+def test_a_long_part_on_paper_is_as_wide_as_its_picture_and_follows_what_plays(studying: Any, qtbot: Any) -> None:
+    session, paper = studying.session, studying.study.paper
+    hits = frozenset(hit.id for hit in pattern_of(session.store.document).hits)
+    session.store.edit("longer", lambda d: repeated_to_end(set_bars(d, 16), hits))
+    qtbot.waitUntil(lambda: not paper.bar_box(15).isEmpty())
+    inside = QRectF(paper.rect())
+    assert inside.contains(paper.bar_box(0).center())
+    assert paper.bar_box(15).top() > paper.height(), "notes stay as large as they can be read"
+    assert paper.bar_box(1).right() > 0.9 * paper.width()
+    paper.show_bar(15)
+    assert inside.contains(paper.bar_box(15).center()), "the bar that plays is in view"
+    wheel = QWheelEvent(QPointF(20, 20), QPointF(paper.mapToGlobal(QPoint(20, 20))), QPoint(), QPoint(0, 12_000),
+                        Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    QApplication.sendEvent(paper, wheel)
+    assert inside.contains(paper.bar_box(0).center())
 
 
 def test_study_on_the_command_line(tmp_path: Path) -> None:

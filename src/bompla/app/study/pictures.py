@@ -6,14 +6,14 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 from PyQt6.QtCore import QByteArray, QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PyQt6.QtSvg import QSvgRenderer
 from PyQt6.QtWidgets import QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.noteheads import draw_head
-from bompla.export.engrave import Engraved
+from bompla.export.engrave import HEAD_PX, Engraved
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import EARLY_BEATS
 from bompla.groove.read import KNOWN_MS, GrooveRead
@@ -22,6 +22,9 @@ from bompla.model.document import Document, Hit
 from bompla.model.memo import LastMade
 
 LABEL, SIDE = 92.0, 12.0
+BELOW_HEAD, SMALLEST = 14.0, 0.7
+"""So far below its title the music on paper begins, in the page's own points; how much smaller than its width allows it may become."""
+
 NO_LIKENESS = 0.12
 VIEWS = {"place": "where each hit falls, as large as it is hard", "offset": "how early or late each hit is",
          "velocity": "how hard each hit is"}
@@ -290,6 +293,8 @@ class PaperPicture(QWidget):
         super().__init__()
         self._engraved: Engraved | None = None
         self._renderer: QSvgRenderer | None = None
+        self._seen = QRectF(0.0, 0.0, 1.0, 1.0)
+        self._scroll = self._most = 0.0
         self._playing = -1
         self.setMinimumHeight(130)
         self.setAccessibleName("The part on paper")
@@ -297,25 +302,48 @@ class PaperPicture(QWidget):
     def show_paper(self, engraved: Engraved) -> None:
         """Show an engraved part."""
         self._engraved, self._renderer = engraved, QSvgRenderer(QByteArray(engraved.svg))
+        size = self._renderer.defaultSize()  # title and tempo are on the screen already
+        self._seen = QRectF(0.0, HEAD_PX + BELOW_HEAD, size.width(), max(1.0, size.height() - HEAD_PX - BELOW_HEAD))
+        self._renderer.setViewBox(self._seen)
         self.update()
 
     def show_bar(self, bar: int) -> None:
         """Light the bar that plays."""
         if bar != self._playing:
             self._playing = bar
+            self._bring_in_view(bar)
             self.update()
 
-    def _scale(self) -> float:
-        assert self._renderer is not None
-        size = self._renderer.defaultSize()
-        return min(self.width() / max(1, size.width()), self.height() / max(1, size.height()))
+    def _page(self) -> tuple[QRectF, float]:
+        """Return where the music is drawn, as large as it can be, and its scale; what is long is as wide as the picture, and scrolls."""
+        wide, tall = self.width() / self._seen.width(), self.height() / self._seen.height()
+        scale = wide if tall < SMALLEST * wide else min(wide, tall)
+        width, height = scale * self._seen.width(), scale * self._seen.height()
+        self._most = max(0.0, height - self.height())
+        self._scroll = max(0.0, min(self._most, self._scroll))
+        top = -self._scroll if self._most else (self.height() - height) / 2.0
+        return QRectF((self.width() - width) / 2.0, top, width, height), scale
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:  # noqa: N802  # Qt's name
+        if event is None or not self._most:
+            return
+        self._scroll -= event.angleDelta().y() / 2.0
+        event.accept()
+        self.update()
+
+    def _bring_in_view(self, bar: int) -> None:
+        """Scroll to the line of a bar, where it is not all in view."""
+        box = self.bar_box(bar)
+        if self._most and not box.isEmpty() and not (box.top() >= 0.0 and box.bottom() <= self.height()):
+            self._scroll += box.top()
 
     def bar_box(self, bar: int) -> QRectF:
         """Return where a bar is."""
         if self._engraved is None or self._renderer is None or not 0 <= bar < len(self._engraved.bars):
             return QRectF()
-        box, scale = self._engraved.bars[bar], self._scale()
-        return QRectF(scale * box.left, scale * (box.top - 34.0), scale * (box.right - box.left), scale * (box.bottom - box.top + 68.0))
+        box, (page, scale) = self._engraved.bars[bar], self._page()
+        return QRectF(page.left() + scale * box.left, page.top() + scale * (box.top - self._seen.top() - 34.0),
+                      scale * (box.right - box.left), scale * (box.bottom - box.top + 68.0))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         painter = QPainter(self)
@@ -325,12 +353,10 @@ class PaperPicture(QWidget):
             painter.setFont(theme().font(14))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "engraving…")
             return
-        size, scale = self._renderer.defaultSize(), self._scale()
-        page = QRectF(0.0, 0.0, scale * size.width(), scale * size.height())
-        painter.fillRect(page, theme().sheet())
+        painter.fillRect(self.rect(), theme().sheet())
         if self._playing >= 0:
             painter.fillRect(self.bar_box(self._playing), theme().colour("signal", 0.22))
-        self._renderer.render(painter, page)
+        self._renderer.render(painter, self._page()[0])
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         if self._engraved is None or event is None:
