@@ -1,4 +1,4 @@
-"""The wheel in a bare environment of each Python that is there, as a stranger installs it; only where `BOMPLA_BARE` is set, as in CI."""
+"""The wheel in a bare environment of each Python that is there, as a stranger installs it; only where `BOMPLA_BARE` is set, as CI does."""
 
 from __future__ import annotations
 
