@@ -26,6 +26,7 @@ from bompla.groove.compare import Struck, compared, struck_in
 from bompla.groove.lesson import lesson_of
 from bompla.groove.mends import mended
 from bompla.groove.read import read_groove
+from bompla.groove.score import score_of
 from bompla.groove.seen import Fact, syllable
 from bompla.groove.sticking import Stroke, sticking
 from bompla.model.detected_pattern import detected_pattern, pattern_of
@@ -99,6 +100,20 @@ def test_ahead_and_behind_are_found_within_two_ms(demo: tuple[Document, Clip], l
         assert found.value == pytest.approx(late, abs=2.0)
     (said,) = facts(document, "offset", drum=drum, against="grid")
     assert bool(said.text) == (abs(said.value) > 2.0) or abs(abs(late) - 2.0) < 1.5
+
+
+@settings(max_examples=60, deadline=None)
+@given(hits=st.lists(st.tuples(st.floats(-0.45, 15.99), st.sampled_from(sorted(DRUMS)), st.integers(1, 127)), max_size=7,
+                     unique_by=lambda hit: hit[0]))
+def test_any_few_hits_are_read_written_and_taught(demo: tuple[Document, Clip], hits: list[tuple[float, str, int]]) -> None:
+    document = groove(demo, hits)
+    read = read_groove(document)
+    assert len(read.form) == 4
+    assert {hit_id for fact in read.facts for hit_id in fact.hit_ids} <= {hit.id for hit in pattern_of(document).hits}
+    assert not [fact.text for fact in read.sentences() if fact.key in ("swing", "offset")]
+    assert len(score_of(document).bars) == 4
+    assert compared(struck_in(document), struck_in(document), bpm=document.bpm).differences == ()
+    lesson_of(document)
 
 
 @settings(max_examples=80, deadline=None)

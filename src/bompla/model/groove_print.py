@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from itertools import pairwise
 
 import msgspec
 import numpy as np
@@ -100,7 +101,7 @@ def syncopation(struck: Sequence[int], *, beats: int, beats_per_bar: int) -> flo
     there[np.clip(np.asarray(struck, dtype=np.int64), 0, there.size - 1)] = bool(len(struck))
     places = np.flatnonzero(there)
     total = 0.0
-    for place, after in zip(places.tolist(), [*places[1:].tolist(), there.size], strict=True):
+    for place, after in pairwise([*places.tolist(), there.size]):
         rests = [weights[rest % per_bar] for rest in range(place + 1, after)]
         if rests and max(rests) > weights[place % per_bar]:
             total += max(rests) - weights[place % per_bar]
@@ -121,7 +122,7 @@ def syncopation_of_voices(voices: Sequence[tuple[float, Sequence[int]]], *, beat
     everything = set().union(*struck) if struck else set()
     total = 0.0
     for (worth, _), own in zip(voices, struck, strict=True):
-        for place, after in zip(own, [*own[1:], size], strict=False):
+        for place, after in pairwise([*own, size]):
             rests = range(place + 1, after)
             if not rests:
                 continue
