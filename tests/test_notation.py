@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import xml.etree.ElementTree as ET
 
+import pypdf
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -16,6 +18,7 @@ from bompla.groove.repeats import folded
 from bompla.groove.score import score_of
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Hit
+from bompla.model.variation_edits import set_bars
 from conftest import made
 
 
@@ -81,3 +84,17 @@ def test_every_bar_of_notation_is_full(demo: tuple[Document, Clip], meter: str, 
                 plain = {"16th": 3, "eighth": 6, "quarter": 12, "half": 24}[kind]
                 assert int(duration) == plain * (1.5 if note.find("dot") is not None else 1)
         assert set(lengths.values()) == {full}
+
+
+def test_a_long_part_is_printed_on_several_pages_of_a4(demo: tuple[Document, Clip]) -> None:
+    document, clip = demo
+    request = ExportRequest(set_bars(document, 40), clip, ExportOptions(repeat_signs=False))
+    pages = pypdf.PdfReader(io.BytesIO(made("score-pdf", request)[0].content)).pages
+    assert len(pages) > 1
+    assert {(round(float(page.mediabox.width)), round(float(page.mediabox.height))) for page in pages} == {(595, 842)}
+    numbers = [int(word) for page in pages for word in page.extract_text().split() if word.isdigit()]
+    assert numbers == list(range(1, 40, 2)), "each line once, in order"
+    assert "Night Ferry" in pages[0].extract_text()
+    report = pypdf.PdfReader(io.BytesIO(made("report-pdf", request)[0].content)).pages
+    assert "40 bars of 4/4" in report[0].extract_text()
+    assert "In numbers" in "".join(page.extract_text() for page in report)

@@ -7,6 +7,8 @@ and bar numbers set anew.
 from __future__ import annotations
 
 import base64
+import copy
+import io
 import json
 import os
 import subprocess
@@ -17,7 +19,7 @@ import xml.etree.ElementTree as ET
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
+from itertools import pairwise
 from typing import Any
 
 from bompla.errors import ExportError
@@ -30,6 +32,9 @@ NARROWEST, WIDEST, CLEF, COLUMN = 1_000, 2_400, 320, 62
 """The page is as wide as its fullest line wants, in the engraver's units: room for clef and meter, and for each place of a note."""
 
 HEAD_PX, MARGIN_PX = 64.0, 12.0
+PAGE_MARGIN_PT, MOST_ENLARGED, PT_A_PX = 42.0, 1.15, 0.75
+"""Round what is printed; how much larger than its own size a picture may become on paper; 96 px are an inch."""
+
 WORDS_RIGHT_PX, WORDS_UP_PX = 14.0, 26.0
 INK = "#141414"
 WAIT_S, ASKED_EVERY_S = 60.0, 0.1
@@ -69,7 +74,7 @@ def engraved(
 
 
 def as_pdf(svg: bytes, check: Callable[[], object] = lambda: None) -> bytes:
-    """Return an engraved picture as PDF, on one page of its size; raises ExportError where that fails."""
+    """Return an engraved picture as PDF, on pages of A4; raises ExportError where that fails."""
     return base64.b64decode(_asked({"svg": svg.decode()}, check)["pdf"])
 
 
@@ -143,8 +148,7 @@ def _columns(musicxml: str) -> int:
 
 def _plain(text: str, title: str, line: str, words: Sequence[tuple[int, str]]) -> tuple[bytes, list[tuple[float, float, float, float]]]:
     """Return the engraver's SVG as one plain picture, and where its bars are."""
-    ET.register_namespace("", SVG)
-    ET.register_namespace("xlink", XLINK)
+    _use_plain_names()
     root = ET.fromstring(text)
     width, height = (float(root.get(name, "0").removesuffix("px")) for name in ("width", "height"))
     inner = root.find(f"{{{SVG}}}svg")
@@ -171,6 +175,12 @@ def _plain(text: str, title: str, line: str, words: Sequence[tuple[int, str]]) -
     for bar, said in words:
         _write(root, said, bars[bar][0] + WORDS_RIGHT_PX, bars[bar][1] - WORDS_UP_PX, 12)
     return ET.tostring(root, encoding="utf-8"), bars
+
+
+def _use_plain_names() -> None:
+    """Have SVG written without prefixes, as viewers like it."""
+    ET.register_namespace("", SVG)
+    ET.register_namespace("xlink", XLINK)
 
 
 def _stroke_lines_only(inner: ET.Element) -> None:
@@ -214,18 +224,75 @@ def _write(root: ET.Element, words: str, x: float, y: float, size: int, *, bold:
     made.text = words
 
 
+def strips(svg: bytes, most: float) -> list[bytes]:
+    """Return an engraved picture in parts of whole lines of music, each no taller than `most` in its own units, unless one line is."""
+    _use_plain_names()
+    root = ET.fromstring(svg)
+    inner = root.find(f"{{{SVG}}}g")
+    if inner is None:
+        return [svg]
+    scale = float(inner.get("transform", "scale(1)").rpartition("scale(")[2].rstrip(")"))
+    lines = sorted({(box[1], box[3]) for box in _bar_boxes(inner, scale)[0]})
+    middles = [(before[1] + after[0]) / 2.0 for before, after in pairwise(lines)]
+    edges = [0.0, *middles, float(root.get("height", "0"))]
+    made, first = [], 0
+    while first < len(lines):
+        last = first + 1
+        while last < len(lines) and edges[last + 1] - edges[first] <= most:
+            last += 1
+        made.append(_strip(root, range(first, last), edges[first], edges[last]))
+        first = last
+    return made or [svg]
+
+
+def _strip(root: ET.Element, lines: range, top: float, bottom: float) -> bytes:
+    """Return a picture with only so many of its lines of music, from one height to another."""
+    part = copy.deepcopy(root)
+    systems = [one for one in part.iter() if "system" in one.get("class", "").split()]
+    gone = {id(one) for number, one in enumerate(systems) if number not in lines}
+    for parent in list(part.iter()):
+        for child in list(parent):
+            if id(child) in gone:
+                parent.remove(child)
+    for text in part.findall(f"{{{SVG}}}text"):
+        y = float(text.get("y", "0"))
+        if top <= y < bottom:
+            text.set("y", f"{y - top:.1f}")
+        else:
+            part.remove(text)
+    inner = part.find(f"{{{SVG}}}g")
+    if inner is not None:
+        inner.set("transform", inner.get("transform", "").replace(f"translate(0, {HEAD_PX})", f"translate(0, {HEAD_PX - top:.3f})"))
+    part.set("height", f"{bottom - top:g}")
+    part.set("viewBox", f"0 0 {part.get('width')} {bottom - top:g}")
+    return bytes(ET.tostring(part, encoding="utf-8"))
+
+
 def _pdf(svg: bytes) -> bytes:
-    """Return a plain SVG as PDF, on one page of its size."""
+    """Return an engraved picture as PDF, on as many pages of A4 as it needs."""
     from reportlab.graphics import renderPDF
+    from reportlab.lib.pagesizes import A4
+    from reportlab.pdfgen.canvas import Canvas
     from svglib.svglib import svg2rlg
 
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "score.svg"
-        path.write_bytes(svg)
-        drawing = svg2rlg(str(path))
-    if drawing is None:
-        raise SystemExit("the picture could not be made a page")
-    return bytes(renderPDF.drawToString(drawing, autoSize=1))
+    wide, tall = A4[0] - 2.0 * PAGE_MARGIN_PT, A4[1] - 2.0 * PAGE_MARGIN_PT
+    width = float(ET.fromstring(svg).get("width", "1"))
+    scale = min(MOST_ENLARGED, wide / (PT_A_PX * width))
+    target = io.BytesIO()
+    canvas = Canvas(target, pagesize=A4, invariant=1)
+    for part in strips(svg, tall / (PT_A_PX * scale)):
+        drawing = svg2rlg(io.BytesIO(part))
+        if drawing is None:
+            raise SystemExit("the picture could not be made a page")
+        own = min(scale, tall / drawing.height)  # one line may be taller than a page
+        canvas.saveState()
+        canvas.translate(PAGE_MARGIN_PT, A4[1] - PAGE_MARGIN_PT - own * drawing.height)
+        canvas.scale(own, own)
+        renderPDF.draw(drawing, canvas, 0, 0)
+        canvas.restoreState()
+        canvas.showPage()
+    canvas.save()
+    return target.getvalue()
 
 
 if __name__ == "__main__":

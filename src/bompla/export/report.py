@@ -17,9 +17,10 @@ from bompla.export.request import Check, ExportRequest, Made, Part, base_name, p
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import EARLY_BEATS
 from bompla.groove.read import GrooveRead, read_groove
-from bompla.model.detected_pattern import pattern_meter
+from bompla.model.detected_pattern import pattern_bars, pattern_meter
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS, Family
+from bompla.model.wording import counted
 from bompla.render.speed import at_rate
 
 INK = {Family.DRUMS: "#a4541c", Family.SNARES: "#8a6400", Family.HATS: "#1f7568", Family.CYMBALS: "#4453b8", Family.EXTRAS: "#8f4580"}
@@ -83,8 +84,8 @@ def _rebuilt(request: ExportRequest, part: Part, check: Check) -> str:
 
 def facts_line(document: Document) -> str:
     """Return what stands under the title: tempo, bars, meter, and where it is from."""
-    meter = pattern_meter(document)
-    return f"{document.bpm:.2f} BPM, {document.loop.bars} bars of {meter.name}, from {document.source.name}"
+    bars = counted(pattern_bars(document), "bar")
+    return f"{document.bpm:.2f} BPM, {bars} of {pattern_meter(document).name}, from {document.source.name}"
 
 
 def _audio(clip: Clip, start_sample: int, end_sample: int) -> str:

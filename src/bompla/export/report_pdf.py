@@ -8,12 +8,16 @@ from collections.abc import Iterator
 from html import escape
 from typing import Any
 
+from bompla.export.engrave import strips
 from bompla.export.paper import on_paper, part_score
 from bompla.export.report import bars_picture, fact_rows, facts_line, steps_picture
 from bompla.export.request import Check, ExportRequest, Made, base_name, parts_of
 from bompla.groove.read import read_groove
 
-MARGIN_PT = 42.0
+MARGIN_PT, COLUMN_SHARES = 42.0, (0.25, 0.45, 0.3)
+MOST_STRIP_PX = 900.0
+"""So tall may a piece of the notation be, that goes on a page as a whole."""
+
 INK, DIM, LINE = "#1d2a2a", "#4d5a54", "#b9b19c"
 
 
@@ -25,9 +29,9 @@ def report_pdf(request: ExportRequest, check: Check) -> Iterator[Made]:
         check()
         read = read_groove(part.document)
         title = f"{request.document.title} {part.letter}".strip()
-        paper = on_paper(part_score(request, part), signs=request.options.repeat_signs, check=check).svg.decode("utf-8")
+        paper = strips(on_paper(part_score(request, part), signs=request.options.repeat_signs, check=check).svg, MOST_STRIP_PX)
         pictures = (("Where each hit falls", steps_picture(part.document)), ("Which bars are alike", bars_picture(read)),
-                    ("On paper", paper[paper.index("<svg"):]))
+                    *(("On paper" if number == 0 else "", strip.decode("utf-8")) for number, strip in enumerate(paper)))
         content = _pdf(title, facts_line(part.document), [fact.text for fact in read.sentences()], pictures, fact_rows(read))
         yield Made(f"{base_name(request, part)} report.pdf", "report", f"printed report of {part.letter}", content,
                    {"sentences": len(read.sentences())})
@@ -49,8 +53,12 @@ def _pdf(title: str, line: str, sentences: list[str], pictures: tuple[tuple[str,
                         Paragraph("What makes it work", head)]
     story += [Paragraph(escape(text), plain) for text in sentences] or [Paragraph("Nothing that the hits bear out.", plain)]
     for heading, svg in pictures:
-        story.append(KeepTogether([Paragraph(heading, head), _drawing(svg, page.width), Spacer(1, 4)]))
-    table = Table([["what", "of", "how much"], *(list(row) for row in rows)], hAlign="LEFT", repeatRows=1)
+        titled = [Paragraph(heading, head)] if heading else []
+        story.append(KeepTogether([*titled, _drawing(svg[svg.index("<svg"):], page.width), Spacer(1, 4)]))
+    small = ParagraphStyle("small", parent=plain, fontSize=9, leading=11, splitLongWords=1)
+    cells = [[Paragraph(escape(cell), small) for cell in row] for row in rows]
+    widths = [share * page.width for share in COLUMN_SHARES]
+    table = Table([["what", "of", "how much"], *cells], colWidths=widths, hAlign="LEFT", repeatRows=1)
     table.setStyle([("FONT", (0, 0), (-1, -1), "Helvetica", 9), ("FONT", (0, 0), (-1, 0), "Helvetica-Bold", 9),
                     ("LINEBELOW", (0, 0), (-1, -1), 0.4, HexColor(LINE)), ("TEXTCOLOR", (0, 0), (-1, -1), HexColor(INK)),
                     ("TOPPADDING", (0, 0), (-1, -1), 2), ("BOTTOMPADDING", (0, 0), (-1, -1), 2)])

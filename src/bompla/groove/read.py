@@ -114,7 +114,10 @@ def _basics(document: Document, seen: Seen, form: str, likeness: Floats) -> list
         text = (f"Bar {bar} is the fill; the others repeat." if bar == bars or _is_fill(seen, bar - 1, likeness)
                 else f"Bar {bar} is another than the rest, which repeat.")
     elif count >= 2:
-        text = f"The bars go {form}: those of one letter repeat."
+        unit = _repeated(form)
+        times = len(form) // len(unit)
+        again = "twice" if times == 2 else f"{times} times"
+        text = f"The bars go {form}: those of one letter repeat." if times == 1 else f"The bars go {unit}, {again}."
     else:
         text = ""
     made.append(Fact("form", float(len(kinds)), "kinds of bar", text=text, about={"form": form}))
@@ -152,6 +155,12 @@ def _differing_bars(seen: Seen, form: str) -> list[Fact]:
         made.append(Fact("differing_bar", float(len(parts)), "hits", text=f"Bar {bar + 1} is bar {like + 1} {' and '.join(parts)}.",
                          about={"bar": str(bar + 1), "like": str(like + 1)}, hit_ids=tuple(seen.hits[n].id for n in carrying)))
     return made[:MOST_SAID]
+
+
+def _repeated(form: str) -> str:
+    """Return the shortest form that is repeated to make a form; itself where nothing is."""
+    lengths = (length for length in range(1, len(form) // 2 + 1) if len(form) % length == 0)
+    return next((form[:length] for length in lengths if form[:length] * (len(form) // length) == form), form)
 
 
 def _only_moved(more: Collection[tuple[str, int]], less: Collection[tuple[str, int]]) -> bool:
