@@ -558,6 +558,10 @@ def test_settings_are_by_topic_hold_at_once_and_are_kept(demo_window: Any, monke
     settings.close()
 
 
+def disk_is_full(_handle: int) -> None:
+    raise OSError(28, "No space left on device")
+
+
 def test_another_scale_opens_the_window_again_with_all_that_is_open(demo_window: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     from bompla.app.main import make_window, start_again
     from bompla.app.project.recovery import go_on_with
@@ -575,6 +579,11 @@ def test_another_scale_opens_the_window_again_with_all_that_is_open(demo_window:
     assert not page.use.isEnabled(), "there is nothing new to use"
     page.scale.setCurrentIndex(page.scale.findData(1.25))
     page.scale.activated.emit(page.scale.currentIndex())
+    with monkeypatch.context() as full:
+        full.setattr("os.fsync", disk_is_full)
+        QTest.mouseClick(page.use, LEFT)
+    assert started == []
+    assert "not opened again" in demo_window.messages.text.text(), "nothing is left behind that could not be kept"
     QTest.mouseClick(page.use, LEFT)
     assert os.environ["QT_SCALE_FACTOR"] == "1.25"
     assert started[0][-3:-1] == ["window", "--go-on"]

@@ -204,7 +204,11 @@ def _end_on_signals(window: MainWindow, application: QApplication) -> None:
 
 def start_again(window: MainWindow) -> None:
     """Open the window again with all that is open, for what only a start can change: another program takes this process's place."""
-    journal = window.session.journal.keep_for_next()
+    try:
+        journal = window.session.journal.keep_for_next()
+    except BomplaError as error:
+        window.session.hub.trouble(f"The window was not opened again. {error}")
+        return
     window.session.store.drop_preview()
     Threads.brief = True
     window.shut(left=True)

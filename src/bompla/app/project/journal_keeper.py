@@ -78,12 +78,19 @@ class JournalKeeper(QObject):
                 self._failed(str(error))
 
     def keep_for_next(self) -> Path | None:
-        """Write what is open, saved or not, and return where, for the next start to go on with; None where nothing is open."""
+        """Write what is open, saved or not, and return where, for the next start to go on with; None where nothing is open.
+
+        Raises ProjectError where it cannot be written.
+        """
         if not self._project.sounds:
             return None
         if not self._project.dirty:
             self._project.mark_unsaved()
-        self.keep_at_once()
+        self._timer.stop()
+        self._threads.close(finish=True)
+        request = self._request()
+        if request is not None:
+            request.writer.write(request.now, request.sounds)
         return self.folder
 
     def close(self, *, left: bool) -> None:
