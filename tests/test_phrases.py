@@ -23,10 +23,10 @@ from bompla.groove.feel import feel_of
 from bompla.groove.order import bounced, order_passages, passage_hits, total_beats, wander_passages
 from bompla.groove.takes import Strike
 from bompla.model.checks import check_document
-from bompla.model.detected_pattern import pattern_beats, pattern_of
+from bompla.model.detected_pattern import hit_of, hits_inside, pattern_beats, pattern_of
 from bompla.model.document import Document, Hit, OrderStep, Wander, WanderRule
 from bompla.model.order_edits import set_order, set_wander, with_rule
-from bompla.model.pattern_edits import delete_hits, with_hits
+from bompla.model.pattern_edits import delete_hits, move_hits, with_hits
 from bompla.model.phrase_edits import (
     VALUES,
     at_double_time,
@@ -76,6 +76,26 @@ def test_turning_round_and_moving_along_undo_themselves(
         assert all(h in pattern_of(changed).hits for h in outside)
     assert times(reversed_in(backwards, stretch, pads)) == times(document)
     assert times(rotated(along, stretch, pads, by_beats=-0.25 * steps)) == times(document)
+
+
+@settings(max_examples=40, deadline=None)
+@given(ahead=st.floats(0.001, 0.5), quantise=st.floats(0.0, 1.0))
+def test_a_first_beat_played_early_goes_with_its_bar_and_is_never_lost(demo: tuple[Document, Clip], ahead: float, quantise: float) -> None:
+    first = pattern_of(demo[0]).hits[0]
+    document = move_hits(demo[0], [first.id], -ahead - first.at_beats, early=True)
+    assert pattern_of(document).hits[0].at_beats == pytest.approx(-ahead, abs=1e-6)
+    assert bars_around(document, [first.id]) == (0.0, 4.0)
+    count = len(hits_inside(document))
+    for changed in (
+        reversed_in(document, (0.0, 4.0)), rotated(document, (0.0, 4.0)), quantised_by(document, [first.id], lambda _: 0.25, quantise),
+        set_values(document, "offset", {first.id: -ahead * 100.0}, lambda _: 0.25), merged(document, near_beats=0.0),
+    ):
+        check_document(changed)
+        assert len(hits_inside(changed)) == count
+    for changed in (at_half_time(document, (0.0, 4.0)), at_double_time(document, (0.0, 4.0)), repeated_to_end(document, [first.id])):
+        assert any(hit.id == first.id for hit in hits_inside(changed))
+    assert all(hit.id != first.id for hit in pattern_of(without_bars(document, (0.0, 4.0))).hits), "it leaves with its bar"
+    assert hit_of(with_empty_bars(document, (0.0, 4.0)), first.id).at_beats == pytest.approx(4.0 - ahead, abs=1e-6)
 
 
 def test_half_and_double_time_copies_and_repeats(demo: tuple[Document, Clip]) -> None:

@@ -592,7 +592,11 @@ def test_another_scale_opens_the_window_again_with_all_that_is_open(demo_window:
     assert again.session.store.document == before
     assert again.session.project.dirty, "it is as unsaved as it was"
     settle(qtbot, again)
-    again.shut()
+    saved = Path(os.environ["XDG_STATE_HOME"]) / "mine.bompla"
+    again.session.project.save(saved)
+    settle(qtbot, again)
+    start_again(again)
+    assert started[1][-2:] == ["window", str(saved)], "what is saved is opened from its file, and stays saved"
     again.session.project.sounds = ()
     again.close()
     again.deleteLater()

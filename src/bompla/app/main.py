@@ -204,18 +204,19 @@ def _end_on_signals(window: MainWindow, application: QApplication) -> None:
 
 def start_again(window: MainWindow) -> None:
     """Open the window again with all that is open, for what only a start can change: another program takes this process's place."""
+    project = window.session.project
     try:
         journal = window.session.journal.keep_for_next()
     except BomplaError as error:
         window.session.hub.trouble(f"The window was not opened again. {error}")
         return
+    opened = ["--go-on", str(journal)] if journal is not None else [] if project.path is None else [str(project.path)]
     window.session.store.drop_preview()
     Threads.brief = True
     window.shut(left=True)
     os.environ["QT_SCALE_FACTOR"] = f"{preferences().value.interface_scale:g}"
-    going_on = ["--go-on", str(journal)] if journal is not None else []
     sys.stdout.flush()
-    os.execv(sys.executable, [sys.executable, "-P", "-c", "from bompla.cli import main; main()", "window", *going_on])  # noqa: S606  # our own
+    os.execv(sys.executable, [sys.executable, "-P", "-c", "from bompla.cli import main; main()", "window", *opened])  # noqa: S606  # our own
 
 
 def _catch_errors(window: MainWindow) -> None:

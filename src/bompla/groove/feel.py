@@ -66,7 +66,7 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter
             at += layer.timing * layer.feel.late[step]
             velocity *= 1.0 + layer.force * (layer.feel.accent[step] - 1.0)
         at += per_ms * (ahead.get(hit.pad_id, 0.0) + _loose_ms(hit, layer))
-        at = min(max(EARLIEST_BEATS + 1e-6, at), beats - 1e-6)
+        at = min(max(EARLIEST_BEATS, at), beats - 1e-6)
         force[hit.id] = velocity
         hardest[hit.pad_id] = max(hardest.get(hit.pad_id, 0.0), velocity)
         made.append(replace(hit, at_beats=round(at, 9)))

@@ -72,7 +72,7 @@ def pattern_bars(document: Document) -> int:
 
 def is_inside(at_beats: float, beats: float) -> bool:
     """Whether a time in beats belongs to a pattern of so many beats, up to half a beat ahead of its first."""
-    return EARLIEST_BEATS < at_beats < beats
+    return EARLIEST_BEATS <= at_beats < beats
 
 
 def hits_inside(document: Document) -> list[Hit]:

@@ -87,7 +87,7 @@ def move_hits(
     if not times:
         return document
     last = pattern_beats(document) - 1e-6
-    first = EARLIEST_BEATS + 1e-6 if early else min(0.0, *times)
+    first = EARLIEST_BEATS if early else min(0.0, *times)
     by_beats = max(first - min(times), min(by_beats, last - max(times)))
     return _changed(
         document,

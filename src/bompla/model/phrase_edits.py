@@ -35,7 +35,7 @@ def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
     if not times:
         return 0.0, float(pattern_beats(document))
     early = SAME_BEATS  # a hit a little ahead of a bar belongs to it
-    first, last = int((min(times) + early) // per_bar), int((max(times) + early) // per_bar)
+    first, last = (int(max(0.0, at + early) // per_bar) for at in (min(times), max(times)))
     return float(first * per_bar), float(min((last + 1) * per_bar, pattern_beats(document)))
 
 
@@ -130,7 +130,7 @@ def at_half_time(document: Document, stretch: Stretch, pad_ids: Iterable[int] | 
     start, end = stretch
     hits = in_stretch(document, stretch, pad_ids)
     gone = {hit.id for hit in hits if hit.at_beats - start >= (end - start) / 2.0}
-    moved = _timed(document, stretch, pad_ids, lambda at: start + 2.0 * (at - start), leave=gone)
+    moved = _timed(document, stretch, pad_ids, lambda at: max(EARLIEST_BEATS, start + 2.0 * (at - start)), leave=gone)
     return with_hits(moved, [hit for hit in pattern_of(moved).hits if hit.id not in gone])
 
 
@@ -200,7 +200,7 @@ def quantised_by(document: Document, hit_ids: Iterable[int], step_of: Callable[[
     def pulled(hit: Hit) -> Hit:
         step = step_of(hit.at_beats)
         nearest = min(round(hit.at_beats / step) * step, pattern_beats(document) - step)
-        nearest = nearest if nearest > EARLIEST_BEATS else 0.0
+        nearest = nearest if nearest >= EARLIEST_BEATS else 0.0
         return replace(hit, at_beats=round(hit.at_beats + max(0.0, min(1.0, amount)) * (nearest - hit.at_beats), 9))
 
     return with_hits(document, [pulled(h) if h.id in chosen else h for h in pattern_of(document).hits])
@@ -226,7 +226,7 @@ def set_values(document: Document, what: str, values: dict[int, float], step_of:
             return replace(hit, gain_db=round(max(LEAST_GAIN_DB, min(MOST_GAIN_DB, value)), 1))
         step = step_of(hit.at_beats)
         at = round(hit.at_beats / step) * step + value / beat_ms
-        return replace(hit, at_beats=round(max(EARLIEST_BEATS + 1e-6, min(pattern_beats(document) - 1e-6, at)), 9))
+        return replace(hit, at_beats=round(max(EARLIEST_BEATS, min(pattern_beats(document) - 1e-6, at)), 9))
 
     if what not in VALUES:
         raise EditError(f"A hit has no {what}.")

@@ -160,7 +160,7 @@ def sent_notes(document: Document, hits: Iterable[Hit], frames_per_beat: float, 
                  velocity=min(127, max(1, hit.velocity)),
                  length_frames=max(1, round((hit.length_beats or SENT_BEATS) * frames_per_beat)), chance=hit.chance, number=number,
                  early=hit.at_beats < 0.0)
-        for number, hit in enumerate(hits) if hit.at_beats > EARLIEST_BEATS and hit.pad_id not in silenced
+        for number, hit in enumerate(hits) if hit.at_beats >= EARLIEST_BEATS and hit.pad_id not in silenced
     ]
     return sorted(made, key=lambda note: note.at_frame)
 
@@ -213,7 +213,7 @@ def played_hits(
     result: list[PlayedHit] = []
     turns: dict[int, int] = {}
     for number, hit in enumerate(hits):
-        if hit.at_beats <= EARLIEST_BEATS:
+        if hit.at_beats < EARLIEST_BEATS:
             continue
         for pad in with_stacked(pads, pads[hit.pad_id]):
             layer = pad.layer_for(hit.velocity, turns.get(pad.id, 0))

@@ -304,7 +304,7 @@ class LaneView(LanePicture):
         document = self._session.store.document
         if document is None:
             return
-        at, new_id = max(EARLIEST_BEATS + 1e-6, beat) if free else self._session.shown.grid.step_near(beat), document.next_id
+        at, new_id = max(EARLIEST_BEATS, beat) if free else self._session.shown.grid.step_near(beat), document.next_id
         if self._session.store.edit("draw hit", lambda d: add_hit(d, pad_id, at)):
             self._session.shown.select(hit_ids=frozenset({new_id}))
             self.struck.emit(pad_id, usual_velocity(document, pad_id))
@@ -314,7 +314,7 @@ class LaneView(LanePicture):
         document = self._session.store.document
         if document is None:
             return
-        ahead = max(EARLIEST_BEATS + 1e-6, beat - FLAM_S * document.bpm / 60.0)
+        ahead = max(EARLIEST_BEATS, beat - FLAM_S * document.bpm / 60.0)
         velocity = round(FLAM_SHARE * usual_velocity(document, pad_id))
         self._session.store.edit("draw flam", lambda d: add_hit(d, pad_id, ahead, velocity))
 

@@ -78,11 +78,11 @@ class JournalKeeper(QObject):
                 self._failed(str(error))
 
     def keep_for_next(self) -> Path | None:
-        """Write what is open, saved or not, and return where, for the next start to go on with; None where nothing is open.
+        """Write what is in no file as it is, and return where, for the next start to go on with; None where all is, or nothing is open.
 
         Raises ProjectError where it cannot be written.
         """
-        if not self._project.sounds:
+        if not self._project.sounds or (self._project.path is not None and not self._project.dirty):
             return None
         if not self._project.dirty:
             self._project.mark_unsaved()
