@@ -8,6 +8,8 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, QProcess, pyqtSignal
 
+from bompla.app.project.processes import end_process
+
 STARTS = "from bompla.cli import main; main()"
 
 
@@ -54,11 +56,7 @@ class ShelfSender(QObject):
         """End at once, with nothing told."""
         if self._process is not None:
             process, self._process = self._process, None
-            process.finished.disconnect()
-            process.terminate()
-            if not process.waitForFinished(3_000):
-                process.kill()
-                process.waitForFinished(1_000)
+            end_process(process, own_time_ms=3_000)
 
     def _read(self, process: QProcess) -> None:
         self._done += bytes(process.readAllStandardOutput().data()).count(b"\n")

@@ -13,11 +13,11 @@ import numpy as np
 from PyQt6.QtCore import QObject, QProcess, QProcessEnvironment, pyqtSignal
 
 from bompla.analysis.protocol import LENGTH, Answer, Kind, Request, packed
+from bompla.app.project.processes import end_process
 from bompla.app.project.tasks import Task, sentence_of
 from bompla.audio.clip import Clip
 from bompla.audio.room import handed
 
-KILL_WAIT_MS = 2_000
 SIDE_BY_SIDE = ("hear_at", "scan")
 """Of these kinds each request stands for itself; of the others a newer one takes the place of one that waits."""
 
@@ -115,10 +115,7 @@ class AnalysisProcess(QObject):
         process, self._process = self._process, None
         self._received.clear()
         if process is not None:
-            process.blockSignals(True)
-            process.kill()
-            process.waitForFinished(KILL_WAIT_MS)
-            process.deleteLater()
+            end_process(process)
 
     def _next(self) -> None:
         if self._running is not None:

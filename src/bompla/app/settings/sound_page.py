@@ -11,6 +11,7 @@ from PyQt6.QtCore import QProcess, QTimer
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.preferences import preferences
+from bompla.app.project.processes import KILLED_WITHIN_MS
 from bompla.app.settings.choosing import use_sound
 from bompla.app.sound.device_watch import DeviceLister
 from bompla.app.sound.playback import Playback
@@ -90,7 +91,7 @@ class SoundPage(QWidget):
         self._timer.stop()
         if self._loopback is not None:
             self._loopback.kill()
-            self._loopback.waitForFinished(1000)
+            self._loopback.waitForFinished(KILLED_WITHIN_MS)
 
     def measure(self) -> None:
         """Play the clicks that are to be followed."""

@@ -7,6 +7,7 @@ import sys
 
 from PyQt6.QtCore import QObject, QProcess, QTimer, pyqtSignal
 
+from bompla.app.project.processes import end_process
 from bompla.app.sound.transport import Transport
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
@@ -48,9 +49,7 @@ class DeviceLister(QObject):
         """Wait for no answer any more."""
         if self._process is not None:
             process, self._process = self._process, None
-            process.finished.disconnect()
-            process.kill()
-            process.waitForFinished(1000)
+            end_process(process)
 
     def _listed(self, process: QProcess) -> None:
         self._process = None
