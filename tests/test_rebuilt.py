@@ -242,8 +242,9 @@ def test_rests_do_not_make_a_loop_softer() -> None:
 
 def test_stretched_far_attacks_stay_and_low_tones_keep_their_pitch(demo: tuple[Document, Clip]) -> None:
     document, clip = demo
-    whole = bake(BakeRequest(document, clip, RATE)).original
+    whole = bake(BakeRequest(document, clip, RATE)).original[: 2 * RATE]
     starts = [(piece.start_sample - document.loop.start_sample) * RATE / clip.sample_rate for piece in document.slices()]
+    starts = [start for start in starts if start < len(whole)]
     slow = stretched_by_attacks(whole, RATE, 0.25, starts)
     assert len(slow) == round(4 * len(whole))
     for start in (round(one) for one in starts[:-1]):
