@@ -73,11 +73,21 @@ def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> 
     assert stage.needs_you()
     assert "to check" in stage.doubts.heading.text()
     missed = [doubt.cut_id for doubt in session.review.found if doubt.kind == "two hits"]
+    assert len(session.review.questions) < len(session.review.found), "what is alike is asked once"
+    assert stage.state_line(session.store.document).endswith(f" {len(session.review.questions)} to check")
+    session.shown.select(cut_id=missed[0])
+    press(stage.view, Qt.Key.Key_F5, SHIFT)
+    settle(qtbot, window)
+    assert len(session.store.document.slices()) == len(first.slices()) + len(missed)
+    session.store.undo()
+    settle(qtbot, window)
+    assert session.store.document == first, "to mend all is one step"
+    session.shown.select(cut_id=0)
     mended = 0
     while session.review.found:
         assert mended < 60
         before = len(session.store.document.slices())
-        doubt = stage.doubts._ahead()[0]
+        doubt = stage.doubts._ahead()[0].first
         press(stage.view, Qt.Key.Key_F5 if doubt.kind in ("two hits", "too close") else Qt.Key.Key_F7)
         settle(qtbot, window)
         after = len(session.store.document.slices())

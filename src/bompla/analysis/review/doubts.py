@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import partial
 from itertools import pairwise
@@ -40,6 +40,10 @@ OFF_SHARE = 0.3
 
 KINDS = ("silent", "two hits", "too close", "unsure", "too quiet", "off the grid")
 """The kinds of doubt, the one that would change most first."""
+
+IN_COMMON = {"silent": "silent", "two hits": "two hits in one", "too close": "too close: flams?", "too quiet": "very quiet",
+             "off the grid": "off the grid"}
+"""What doubts of a kind are called together; of drums in doubt the reason is the same."""
 
 SURELY_HEARD = 0.8
 """A slice whose drum is this sure is neither too quiet nor off the grid: it is played like that."""
@@ -96,6 +100,54 @@ def doubts_of(document: Document, clip: Clip) -> tuple[Doubt, ...]:
                 found.append(doubt)
                 break
     return tuple(found)
+
+
+@dataclass(frozen=True)
+class Question:
+    """Doubts that are alike, in order of time: looked at together, and answered one by one or all at once."""
+
+    doubts: tuple[Doubt, ...]
+
+    @property
+    def first(self) -> Doubt:
+        """The doubt that stands for the others."""
+        return self.doubts[0]
+
+    @property
+    def reason(self) -> str:
+        """The reason in words; of several what they have in common."""
+        if len(self.doubts) == 1 or self.first.kind == "unsure":
+            return self.first.reason
+        return IN_COMMON[self.first.kind]
+
+    @property
+    def mends(self) -> tuple[Mend, ...]:
+        """The mends of the first doubt by itself."""
+        return tuple(mend for mend in self.first.mends if not mend.all_alike)
+
+    def mend_all(self, mend: Mend) -> Mend:
+        """Return a mend of the first doubt for all of them, as one edit."""
+        every = next((other for other in self.first.mends if other.all_alike), None)
+        if every is not None and mend == self.first.mends[0]:
+            return every
+        edits = [(doubt.cut_id, other.edit) for doubt in self.doubts for other in doubt.mends if other.label == mend.label]
+        return Mend(mend.label, partial(_each, edits=edits), f"{mend.words or mend.label}, {len(edits)} slices", all_alike=True)
+
+
+def _each(document: Document, edits: list[tuple[int, Callable[[Document], Document]]]) -> Document:
+    """Return the document after edits of slices; those of slices that an earlier one took away are left out."""
+    for cut_id, edit in edits:
+        if any(cut.id == cut_id for cut in document.cuts):
+            document = edit(document)
+    return document
+
+
+def questions_of(doubts: Iterable[Doubt]) -> tuple[Question, ...]:
+    """Return doubts with those that are alike together, those that would change most first, then in order of time."""
+    groups: dict[str | Unsure, list[Doubt]] = {}
+    for doubt in doubts:
+        groups.setdefault(doubt.alike, []).append(doubt)
+    return tuple(Question(tuple(group)) for group in sorted(groups.values(), key=lambda group: KINDS.index(group[0].kind)))
 
 
 def _unsure_in(slices: tuple[Slice, ...]) -> dict[Unsure, tuple[int, ...]]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from bompla.analysis.review.doubts import Doubt, clipped_places, doubts_of
+from bompla.analysis.review.doubts import Doubt, Question, clipped_places, doubts_of, questions_of
 from bompla.app.messages import MessageHub
 from bompla.app.project.project import Project
 from bompla.app.project.store import DocumentStore
@@ -41,6 +41,11 @@ class Review(QObject):
         self._looking = False
         project.opened.connect(self._forget)
         store.document_changed.connect(lambda _: self._look())
+
+    @property
+    def questions(self) -> tuple[Question, ...]:
+        """What was found, with what is alike together."""
+        return questions_of(self.found)
 
     def _forget(self) -> None:
         """Start anew, as a sound is shown: nothing of it is found yet, even where it is the one that was looked over last."""

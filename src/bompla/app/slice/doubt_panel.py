@@ -2,26 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from functools import partial, reduce
+from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from bompla.analysis.review.doubts import KINDS, Doubt
+from bompla.analysis.review.doubts import Mend, Question, questions_of
 from bompla.app.commands import tip
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel, button, clear_layout, label
-from bompla.model.document import Document
 from bompla.model.wording import counted
 
-SHOWN, MOST_ROWS = 2, 40
-"""How many doubts are seen at once, and how many the list holds; it scrolls."""
+MOST_ROWS, SHOWN_LINES, LINE_HEIGHT, ANSWER_WIDTH = 40, 4, 33, 52
+"""How many questions the list holds, and how many lines of how many pixels are seen at once; it scrolls."""
 
 
 class DoubtPanel(Panel):
-    """Lists the doubts from the selected slice on; a mend is an edit, and the next doubt comes up."""
+    """Lists the questions from the selected slice's on; a mend is an edit, and the next doubt comes up."""
 
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__("Nothing to check")
@@ -45,110 +43,111 @@ class DoubtPanel(Panel):
         self.refresh()
 
     def refresh(self) -> None:
-        """Show the doubt of the selected slice and those after it."""
-        doubts = self._session.review.found
-        count = len(doubts)
-        self.heading.setText(f"{counted(count, 'slice')} to check" if count else "Nothing to check")
-        rows = self._grouped(self._ahead())[:MOST_ROWS]
-        self._area.setVisible(bool(rows))
-        self._area.setFixedHeight(66 * min(SHOWN, len(rows)))
+        """Show the question of the selected slice and those after it."""
+        slices, questions = len(self._session.review.found), self._ahead()
+        if not questions:
+            heading = "Nothing to check"
+        elif len(questions) == slices:
+            heading = f"{counted(slices, 'slice')} to check"
+        else:
+            heading = f"{len(questions)} to check, in {counted(slices, 'slice')}"
+        self.heading.setText(heading)
         clipped = self._session.review.clipped
         self.file_line.setVisible(clipped > 0)
         self.file_line.setText(f"The recording itself is clipped, in {counted(clipped, 'slice')}." if clipped else "")
         clear_layout(self._rows)
         document = self._session.store.document
         numbers = {piece.cut.id: piece.number for piece in document.slices()} if document else {}
-        for same in rows:
-            self._rows.addWidget(self._row(same[0], [numbers.get(doubt.cut_id, 0) for doubt in same]))
+        for question in questions[:MOST_ROWS]:
+            self._rows.addWidget(self._row(question, [numbers.get(doubt.cut_id, 0) for doubt in question.doubts]))
         self._rows.addStretch(1)
-
-    def _grouped(self, doubts: list[Doubt]) -> list[list[Doubt]]:
-        """Return doubts with those that are alike together, where they are in the first one's place."""
-        groups: dict[object, list[Doubt]] = {}
-        for doubt in doubts:
-            groups.setdefault(doubt.alike if doubt.kind == "unsure" else doubt.cut_id, []).append(doubt)
-        return list(groups.values())
+        self._area.setVisible(bool(questions))
+        self._area.setFixedHeight(LINE_HEIGHT * min(SHOWN_LINES, sum(2 if len(one.doubts) == 1 else 3 for one in questions)))
 
     def go_next(self) -> None:
         """Choose and play the next slice to check, after the selected one."""
-        ahead = self._ahead()
-        if ahead and ahead[0].cut_id == self._session.shown.selection.cut_id:
-            ahead = ahead[1:] or ahead
-        if ahead:
-            self._choose(ahead[0].cut_id)
+        doubts = [doubt for question in self._ahead() for doubt in question.doubts]
+        here = next((n for n, doubt in enumerate(doubts) if doubt.cut_id == self._session.shown.selection.cut_id), -1)
+        if doubts:
+            self._choose(doubts[(here + 1) % len(doubts)].cut_id)
 
     def mend(self, which: int) -> None:
         """Mend the first doubt shown in its first or second way, or with -1 keep it; then go to the next."""
-        ahead = self._ahead()
-        if not ahead:
-            return
-        doubt = ahead[0]
-        if which >= len(doubt.mends) - 1:
-            return
-        mend = doubt.mends[which]
-        done = [other for other in ahead if other is doubt or (mend.all_alike and other.alike == doubt.alike)]
-        following = next((other.cut_id for other in ahead if other not in done), 0)
-        self._apply(doubt, which, following)
+        questions = self._ahead()
+        if questions and which < len(questions[0].first.mends) - 1:
+            self._apply(questions[0], questions[0].first.mends[which], go_on=True)
 
-    def keep_alike(self) -> None:
-        """Keep the first doubt shown and all that are like it, in one step; then go to the next of another kind."""
-        ahead = self._ahead()
-        if not ahead:
-            return
-        kept = [doubt for doubt in ahead if doubt.alike == ahead[0].alike]
-        rest = [doubt for doubt in ahead if doubt not in kept]
-        every = [doubt.mends[-1].edit for doubt in kept]
-        words = "keep" if len(kept) == 1 else f"keep {counted(len(kept), 'slice')}"
-        self._edit(words, lambda document: reduce(lambda changed, edit: edit(changed), every, document), rest[0].cut_id if rest else 0)
+    def mend_alike(self, which: int) -> None:
+        """Mend the first doubt shown and all that are like it in its first way, or with -1 keep them, in one step; then go on."""
+        questions = self._ahead()
+        if questions:
+            self._apply(questions[0], questions[0].mend_all(questions[0].mends[which]), go_on=True)
 
-    def _apply(self, doubt: Doubt, which: int, following: int) -> None:
-        mend = doubt.mends[which]
-        self._edit(mend.words or mend.label, mend.edit, following)
-
-    def _edit(self, words: str, edit: Callable[[Document], Document], following: int) -> None:
-        if self._session.store.edit(words, edit) and following:
+    def _apply(self, question: Question, mend: Mend, *, go_on: bool = False) -> None:
+        """Mend as an edit; with `go_on` the next slice to check is chosen."""
+        done = question.doubts if mend.all_alike else question.doubts[:1]
+        ahead = [doubt.cut_id for other in self._ahead() for doubt in other.doubts if doubt not in done]
+        if self._session.store.edit(mend.words or mend.label, mend.edit) and go_on and ahead:
             document = self._session.store.document
-            if document is not None and any(cut.id == following for cut in document.cuts):
-                self._choose(following)
+            if document is not None and any(cut.id == ahead[0] for cut in document.cuts):
+                self._choose(ahead[0])
 
-    def _ahead(self) -> list[Doubt]:
-        """Return the doubts, those that would change most first, from that of the selected slice on, and round again."""
-        document = self._session.store.document
+    def _ahead(self) -> list[Question]:
+        """Return the questions, those that would change most first, from the selected slice's on, and round again.
+
+        In that one the selected slice's doubt is the first.
+        """
+        document, chosen = self._session.store.document, self._session.shown.selection.cut_id
         if document is None:
             return []
-        order = {piece.cut.id: piece.number for piece in document.slices()}
-        known = sorted((doubt for doubt in self._session.review.found if doubt.cut_id in order),
-                       key=lambda doubt: (KINDS.index(doubt.kind), order[doubt.cut_id]))
-        here = next((n for n, doubt in enumerate(known) if doubt.cut_id == self._session.shown.selection.cut_id), 0)
-        return known[here:] + known[:here]
+        there = {piece.cut.id for piece in document.slices()}
+        known = list(questions_of(doubt for doubt in self._session.review.found if doubt.cut_id in there))
+        for n, question in enumerate(known):
+            place = next((k for k, doubt in enumerate(question.doubts) if doubt.cut_id == chosen), None)
+            if place is not None:
+                turned = Question(question.doubts[place:] + question.doubts[:place])
+                return [turned, *known[n + 1 :], *known[:n]]
+        return known
 
-    def _row(self, doubt: Doubt, numbers: list[int]) -> QWidget:
-        number = numbers[0]
+    def _row(self, question: Question, numbers: list[int]) -> QWidget:
         made = QWidget()
         column = QVBoxLayout(made)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(5)
         top = QHBoxLayout()
         top.setSpacing(8)
-        place = button(str(number), partial(self._choose, doubt.cut_id), chip=True, tip="Go to this slice and play it")
-        place.setAccessibleName(f"Slice {number}: {doubt.reason}")
+        place = button(str(numbers[0]), partial(self._choose, question.first.cut_id), chip=True, tip="Go to this slice and play it")
+        place.setAccessibleName(f"Slice {numbers[0]}: {question.first.reason}")
         top.addWidget(place)
-        more = f"  ·  all {len(numbers)} alike" if len(numbers) > 1 else ""
-        reason = label(f"{doubt.reason}{more}")
-        reason.setToolTip(f"Slices {', '.join(map(str, numbers))}" if more else "")
+        reason = label(question.reason)
         top.addWidget(reason, 1)
         column.addLayout(top)
+        ways = {mend: tip(key) for mend, key in zip(question.first.mends, ("doubt_mend", "doubt_second"), strict=False)}
+        ways[question.mends[-1]] = tip("doubt_keep")
+        if len(numbers) == 1:
+            column.addLayout(self._answers("", [(mend, mend.label, ways.get(mend, mend.label)) for mend in question.mends], question))
+            return made
+        reason.setToolTip(f"Slices {', '.join(map(str, sorted(numbers)))}")
+        column.addLayout(self._answers("this one", [(mend, mend.label, ways.get(mend, mend.label)) for mend in question.mends], question))
+        hints = {question.mends[0]: tip("doubt_mend_all"), question.mends[-1]: tip("doubt_keep_all")}
+        every = [(question.mend_all(mend), mend.label, hints.get(mend, mend.label)) for mend in question.mends]
+        column.addLayout(self._answers(f"all {len(numbers)}", every, question))
+        return made
+
+    def _answers(self, to_what: str, mends: list[tuple[Mend, str, str]], question: Question) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        keys = [tip("doubt_mend"), tip("doubt_second")]
-        for index, mend in enumerate(doubt.mends):
-            text = mend.label[:1].upper() + mend.label[1:]
-            last = index == len(doubt.mends) - 1
-            hint = f"{tip('doubt_keep')}\n{tip('doubt_keep_all')}" if last else keys[index] if index < len(keys) else mend.label
-            row.addWidget(button(text, partial(self._apply, doubt, index, 0), tip=hint))
+        if to_what:
+            said = label(to_what, "dim")
+            said.setFixedWidth(ANSWER_WIDTH)
+            row.addWidget(said)
+        for mend, text, hint in mends:
+            made = button(text[:1].upper() + text[1:], partial(self._apply, question, mend), tip=hint)
+            if to_what:
+                made.setAccessibleName(f"{made.text()}, {to_what}")
+            row.addWidget(made)
         row.addStretch(1)
-        column.addLayout(row)
-        return made
+        return row
 
     def _choose(self, cut_id: int) -> None:
         self._session.shown.select(cut_id=cut_id)

@@ -95,12 +95,12 @@ class SliceStage(Stage):
         return row
 
     def state_line(self, document: Document | None) -> str:
-        """Return how many slices there are, and how many to check."""
+        """Return how many slices there are, and how much there is to check; what is alike counts once."""
         if document is None:
             return ""
-        count, doubts = len(document.slices()), len(self.session.review.found)
-        if doubts:
-            return f"{count} · {doubts} to check"
+        count, questions = len(document.slices()), len(self.session.review.questions)
+        if questions:
+            return f"{count} · {questions} to check"
         offered, _ = offer_in_words(document)
         return f"{count} · {offered}" if offered else counted(count, "slice")
 
@@ -156,7 +156,8 @@ class SliceStage(Stage):
             "slice_sample_later": lambda: self._nudge(1), "slice_sample_earlier": lambda: self._nudge(-1),
             "slice_all": self._choose_all, "slice_alike": self.panel.choose_alike, "slice_rename": lambda: edit_text(self.panel.name),
             "doubt_next": self.doubts.go_next, "doubt_mend": lambda: self.doubts.mend(0), "doubt_second": lambda: self.doubts.mend(1),
-            "doubt_keep": lambda: self.doubts.mend(-1), "doubt_keep_all": self.doubts.keep_alike,
+            "doubt_mend_all": lambda: self.doubts.mend_alike(0),
+            "doubt_keep": lambda: self.doubts.mend(-1), "doubt_keep_all": lambda: self.doubts.mend_alike(-1),
         }.items():
             self.command(key, action)
         for drum in DRUMS:
