@@ -37,6 +37,7 @@ from bompla.engine.layout import (
 )
 from bompla.engine.mixer import MAX_VOICES, MixerState, apply, command, render
 from bompla.engine.pool import Place, PoolPlan
+from bompla.engine.span import span_of
 from bompla.engine.voices import CHOKE_FADE_FRAMES
 from bompla.errors import EngineError
 from bompla.model.detected_pattern import pattern_of
@@ -62,6 +63,31 @@ def state_with(events: list[tuple[int, int, int, int, int, int, float]], frames:
 
 def rendered(state: MixerState, sizes: list[int]) -> np.ndarray:
     return np.concatenate([np.zeros((0, 2), np.float32), *(render(state, size).copy() for size in sizes)])
+
+
+@settings(max_examples=60)
+@given(st.data())
+def test_some_bars_that_come_round_have_each_of_their_hits_once_a_turn(data: st.DataObject) -> None:
+    """Hits are played early and late, in any bars of four; one a little ahead of a line belongs to the bar that it begins."""
+    bar, within = 2_400, 60
+    first = data.draw(st.integers(0, 3))
+    count = data.draw(st.integers(1, 4 - first))
+    drawn = st.tuples(st.integers(0, 3), st.integers(0, 15), st.integers(-50, 50))
+    places = data.draw(st.lists(drawn, min_size=1, max_size=24, unique=True))
+    hits = sorted({bar * n + 150 * step + off for n, step, off in places if 0 <= bar * n + 150 * step + off < 4 * bar - within})
+    span = span_of(np.array(hits), first * bar, (first + count) * bar, 4 * bar, within=within)
+    assert span.length == count * bar, "the bars are as long as they are"
+    state = state_with([(at, 20_000, 40, -1, 0, 0, 1.0) for at in hits], frames=4 * bar)
+    apply(state, command(Op.BALANCE, x=0.0, y=1.0))
+    apply(state, command(Op.LOOPING, flag=1))
+    apply(state, command(Op.SPAN, offset=span.start, length=span.length, x=float(span.not_struck)))
+    apply(state, command(Op.PLAY))
+    turns = rendered(state, [480] * (2 * span.length // 480))[:, 0]  # by the second one the gains have come to rest
+    expected = np.zeros(span.length)
+    for at in hits:
+        if first * bar - within <= at < (first + count) * bar - within:
+            expected[(at - span.start + np.arange(40)) % span.length] += 0.2
+    assert turns[span.length :] == pytest.approx(expected, abs=1e-5)
 
 
 EVERY_TREATMENT = [

@@ -23,6 +23,7 @@ from bompla.engine.layout import (
     PADS_END,
     POOL_FRAMES,
     ZONE,
+    Bus,
     Capture,
     Control,
     DeviceKind,
@@ -33,6 +34,7 @@ from bompla.engine.layout import (
 from bompla.engine.midi_out import CLOCKS_PER_BEAT
 from bompla.engine.mixer import command
 from bompla.engine.pool import Place, PoolPlan
+from bompla.engine.span import AHEAD_BEATS, span_of
 from bompla.errors import EngineError
 from bompla.render.events import Baked, PlayedNote, SoundKey
 
@@ -99,6 +101,8 @@ class Engine:
         self._click = False
         self._looping = True
         self._span = (0.0, 1.0)
+        self._beat_frames = 1.0
+        self._hit_frames = np.zeros(0, np.int64)
         self._total_frames = 0
         self._tick_frames = 0.0
         self._playing = False
@@ -178,7 +182,7 @@ class Engine:
             channels=int(s["channels"]),
             latency_s=float(s["latency_s"]),
             playing=bool(s["playing"]),
-            position=int(s["position"]),
+            position=max(int(s["position"]), round(self._span[0] * self._total_frames)),  # a turn begins a little ahead of its first bar
             voices=int(s["voices"]),
             peak=float(s["peak"]),
             underruns=int(s["underruns"]),
@@ -257,11 +261,11 @@ class Engine:
         events = event_list(baked, places, (self._clicks[0], self._clicks[1]))
         self._events = self._put_bytes(events.tobytes())
         self._event_count = len(events)
+        self._hit_frames = np.sort(events["at_frame"][events["bus"] != Bus.CLICK])
         if original is not old_original:
             self._send(Op.ORIGINAL, offset=original[1].offset, length=original[1].length)
-        if original is not old_original or baked.total_frames != self._total_frames:
-            self._total_frames = baked.total_frames
-            self._send_span()
+        self._total_frames, self._beat_frames = baked.total_frames, baked.total_frames / max(1, baked.beats)
+        self._send_span()
         if (tick_frames := baked.total_frames / max(1, baked.beats) / CLOCKS_PER_BEAT) != self._tick_frames:
             self._tick_frames = tick_frames
             self._send_tick()
@@ -354,7 +358,10 @@ class Engine:
         self._send(Op.SEEK, offset=frame)
 
     def set_span(self, start_share: float, end_share: float) -> None:
-        """Play only a part of the loop, from one share of its length to another."""
+        """Play only a part of the loop, from one share of its length to another.
+
+        Hits that are a little ahead of where it starts belong to it, and those ahead of where it ends do not: it is moved by as much.
+        """
         self._span = (max(0.0, start_share), min(1.0, end_share))
         self._send_span()
 
@@ -362,7 +369,8 @@ class Engine:
         if self._original is not None:
             length = self._total_frames
             start, end = round(self._span[0] * length), round(self._span[1] * length)
-            self._send(Op.SPAN, offset=start, length=max(1, end - start))
+            span = span_of(self._hit_frames, start, end, length, within=round(AHEAD_BEATS * self._beat_frames))
+            self._send(Op.SPAN, offset=span.start, length=span.length, x=float(span.not_struck))
 
     def _send_tick(self) -> None:
         """Say how long a 24th of a beat is, where that is to be told to others."""

@@ -24,6 +24,12 @@ MAX_VOICES = 128
 MOST_RAISED = db_to_gain(MOST_RAISED_DB)
 STEAL_FADE_FRAMES = 96
 CUT_FADE_FRAMES = 192
+SPAN_IN_FRAMES, SPAN_OUT_FRAMES = 24, 144
+"""How the original fades where a part of it comes round."""
+
+AHEAD_FRAMES = 960
+"""So little ahead of where playing begins a hit is still heard."""
+
 SOFTEST_PRESSURE, HARDEST_PRESSURE = 0.25, 1.75
 """Gains of a held pad at no and at full pressure; half of it leaves it as it was struck."""
 
@@ -39,6 +45,7 @@ class MixerState:
     event_times: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
     span_start: int = 0
     span_end: int = 0
+    span_hits_end: int = 0
     position: int = 0
     playing: bool = False
     begins: bool = False
@@ -129,6 +136,7 @@ def _set(state: MixerState, op: int, record: NDArray[np.void], offset: int, leng
         state.looping = bool(record["flag"])
     elif op == Op.SPAN:
         state.span_start, state.span_end = offset, offset + length
+        state.span_hits_end = state.span_end - int(record["x"])
         if not state.span_start <= state.position < max(state.span_end, state.span_start + 1):
             state.position = state.span_start
     elif op == Op.ORIGINAL:
@@ -283,7 +291,11 @@ def _advance(state: MixerState, out: Block, at: int, frames: int) -> int:
         if state.begins:
             state.begins = False
             _play_early(state, at, 0)
-        first, last = np.searchsorted(state.event_times, (state.position, state.position + count))
+            _play_just_ahead(state, at)
+        until = state.position + count
+        if until > state.span_hits_end and state.looping:  # what is ahead of the bar that does not follow
+            until = max(state.position, state.span_hits_end)
+        first, last = np.searchsorted(state.event_times, (state.position, until))
         whole = state.looping and state.span_start == 0
         for index in range(int(first), int(last)):
             event = state.events[index]
@@ -309,6 +321,14 @@ def _play_early(state: MixerState, at: int, first_frame: int) -> None:
     if state.position == 0:
         later = state.events[np.searchsorted(state.event_times, first_frame) :]
         for event in later[(later["sends"] & EARLY_FLAG) > 0]:
+            _play_event(state, event, at)
+
+
+def _play_just_ahead(state: MixerState, at: int) -> None:
+    """Play at once what begins a little ahead of where playing begins: it belongs there."""
+    first, last = np.searchsorted(state.event_times, (state.position - AHEAD_FRAMES, state.position))
+    for event in state.events[int(first) : int(last)]:
+        if event["bus"] != Bus.CLICK and not int(event["sends"]) & EARLY_FLAG:
             _play_event(state, event, at)
 
 
@@ -366,6 +386,7 @@ def _drawn(passes: int, hit: int) -> int:
 
 def _mix_original(state: MixerState, out: Block, count: int) -> None:
     gain = state.original_gain.next(count) * state.transport.next(count)
+    gain = gain * edges if (edges := _span_edges(state, count)) is not None else gain
     length, done = state.original_frames, 0
     while done < count and length > 0:  # what plays may be longer than the original, which then repeats
         within = (state.position + done) % length
@@ -373,6 +394,17 @@ def _mix_original(state: MixerState, out: Block, count: int) -> None:
         part = state.pool[state.original_at + within : state.original_at + within + known]
         out[done : done + known] += part * (gain[done : done + known] if isinstance(gain, np.ndarray) else np.float32(gain))
         done += known
+
+
+def _span_edges(state: MixerState, count: int) -> NDArray[np.float32] | None:
+    """Return the fades where a part of the loop comes round, shape (frames, 1); nothing away from its edges, or where all plays."""
+    into, left = state.position - state.span_start, state.span_end - state.position
+    whole = state.span_end - state.span_start >= state.original_frames
+    if whole or not state.looping or (into >= SPAN_IN_FRAMES and left - count >= SPAN_OUT_FRAMES):
+        return None
+    at = np.arange(count, dtype=np.float32)
+    edges = np.minimum((into + at + 1.0) / SPAN_IN_FRAMES, (left - at) / SPAN_OUT_FRAMES)
+    return np.asarray(np.clip(edges, 0.0, 1.0), np.float32)[:, np.newaxis]
 
 
 def _start(state: MixerState, new: Voice) -> None:

@@ -42,6 +42,9 @@ BESIDE_S, MOST_BESIDE = 0.03, 0.02
 LIKE_AT_ENDS, LIKE_ALL_THROUGH = 0.5, 0.7
 """What a loop that has rests around it is: so many bars, next to nothing struck beside it, its ends like the rest; all of a long one."""
 
+ON_FIRST_S = 0.06
+"""How near to the first attack a bar has to begin to begin with it."""
+
 MULTIPLES = (0.5, 2.0 / 3.0, 0.75, 4.0 / 3.0, 1.5, 2.0, 3.0)
 STEP_S, SIGMA_S = 0.004, 0.010
 LONGEST_LAG_S = 20.0
@@ -144,17 +147,42 @@ def _fills(found: Reading, duration_s: float, whole: Reading) -> bool:
     return on_bars and (on_line or abs(found.beat_s / whole.beat_s - 1.0) < SAME_BEAT / 2)
 
 
-def read_piece(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
-    """Return the likely readings of a piece that may be cut anywhere, best first; none where too little is struck."""
+def read_piece(evidence: Evidence, params: AnalysisParams, *, opens: float = 0.0) -> list[Reading]:
+    """Return the likely readings of a piece that may be cut anywhere, best first; none where too little is struck.
+
+    `opens` is how many log odds it is worth that a bar begins with the first attack.
+    """
     early = max(0.0, evidence.first_s - EARLY_S)
     if early > EARLY_S:
         moved = replace(evidence, times_s=evidence.times_s - early, duration_s=evidence.duration_s - early)
-        return [replace(reading, start_s=reading.start_s + early) for reading in read_piece(moved, params)]
+        return [replace(reading, start_s=reading.start_s + early) for reading in read_piece(moved, params, opens=opens)]
     readings = piece_candidates(evidence, params)
     if not readings:
         return []
     scores = np.stack([reading.evidence for reading in readings]) @ load_piece_weights()
+    if opens:
+        scores = _opened(readings, scores, opens, evidence.first_s)
     return distinct([(readings[index], float(scores[index])) for index in np.argsort(-scores, kind="stable")])
+
+
+def _opened(readings: list[Reading], scores: Array, opens: float, first_s: float) -> Array:
+    """Return scores in which bars that begin with the first attack are worth more than others of the same beat and meter.
+
+    The best of each beat and meter stays as good as it was: what opens a stretch tells its bars, not its tempo.
+    """
+    raised = scores + opens * np.array([_on_line(reading, first_s) for reading in readings])
+    _, same = np.unique(np.array([(reading.beat_s, METER_NAMES.index(reading.meter.name)) for reading in readings]), axis=0,
+                        return_inverse=True)
+    best, best_raised = np.full((2, int(same.max()) + 1), -np.inf)
+    np.maximum.at(best, same, scores)
+    np.maximum.at(best_raised, same, raised)
+    return np.asarray(raised + (best - best_raised)[same])
+
+
+def _on_line(reading: Reading, at_s: float) -> bool:
+    bar_s = reading.beat_s * reading.meter.beats_per_bar
+    off_s = (at_s - reading.start_s) % bar_s
+    return min(off_s, bar_s - off_s) < ON_FIRST_S
 
 
 def piece_candidates(evidence: Evidence, params: AnalysisParams) -> list[Reading]:

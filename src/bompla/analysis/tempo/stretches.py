@@ -6,9 +6,10 @@ from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.tempo.evidence import EXCERPT_S, Evidence, excerpt, part_of
+from bompla.analysis.tempo.evidence import EXCERPT_S, GRID_SIGMA_S, Evidence, excerpt, part_of
 from bompla.analysis.tempo.pieces import FEWEST, read_piece
 from bompla.analysis.tempo.readings import Reading, best_combed, confidence_of
 
@@ -24,10 +25,13 @@ PARTS_AT_GAP, PARTS_ANYWHERE = 0.03, 0.07
 """How much more two combs must explain than one, of all that is struck: at a gap that is rare, and anywhere."""
 
 LEAST_S, LEAST_BARS = 4.0, 2.0
-AFTER_REST, ON_FIRST_S = 1.5, 0.06
-"""How many log odds a bar line at the first attack after a rest is worth, and how near it has to be."""
 
 SAME_TEMPO = 0.006
+AFTER_REST = 2.5
+"""What it is worth in log odds that a bar begins with the first attack after a rest, or with the first of another tempo."""
+
+TURN_S, TURNS_FOR, AS_GOOD = 6.0, 1.0, 0.5
+"""How far around a bound the place is looked for where the beat turns; what it must gain, and what hardly counts, in usual attacks."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,31 +51,65 @@ class Stretch:
 def stretches_of(evidence: Evidence, params: AnalysisParams) -> list[Stretch]:
     """Return the stretches of a recording that is read as a piece, in order; those in which too little is struck are left out."""
     bounds = _bounds(evidence, params)
-    found = []
-    for start_s, end_s in pairwise(bounds):
-        part = part_of(evidence, start_s, end_s)
-        if part.times_s.size < FEWEST or part.last_s - part.first_s < LEAST_S:
+    made = [_stretch(evidence, start_s, end_s, params) for start_s, end_s in pairwise(bounds)]
+    for n in range(1, len(made)):
+        before, after = made[n - 1], made[n]
+        if before is None or after is None:
             continue
-        readings = _read(part, params, rested=start_s > 0.0 or part.first_s > GAP_S)
-        if readings and (part.last_s - part.first_s) >= LEAST_BARS * readings[0].beat_s * readings[0].meter.beats_per_bar:
-            moved = [replace(reading, start_s=reading.start_s + start_s) for reading in readings]
-            found.append(Stretch(start_s + part.first_s, start_s + min(part.duration_s, part.last_s + readings[0].beat_s), moved))
-    return _joined(evidence, found, params)
+        turn = _turn(evidence, before.readings[0], after.readings[0], bounds[n - 1 : n + 2])
+        if turn != bounds[n]:
+            bounds[n] = turn
+            made[n - 1 : n + 1] = [_stretch(evidence, bounds[k], bounds[k + 1], params) for k in (n - 1, n)]
+    return _joined(evidence, [one for one in made if one is not None], params)
 
 
-def _read(part: Evidence, params: AnalysisParams, *, rested: bool) -> list[Reading]:
-    """Return the readings of a stretch; after a rest the first attack is likely the first of a bar."""
-    read = read_piece(excerpt(part) if part.duration_s > EXCERPT_S else part, params)
-    if not rested or not read:
-        return read
-    scored = [replace(r, score=r.score + AFTER_REST * _on_line(r, part.first_s)) for r in read]
-    return sorted(scored, key=lambda reading: -reading.score)
+def _stretch(evidence: Evidence, start_s: float, end_s: float, params: AnalysisParams) -> Stretch | None:
+    """Return what is between two times as a stretch, or nothing where too little is struck."""
+    part = part_of(evidence, start_s, end_s)
+    if part.times_s.size < FEWEST or part.last_s - part.first_s < LEAST_S:
+        return None
+    rested = start_s > 0.0 or part.first_s > GAP_S
+    readings = _read(part, params, AFTER_REST if rested else 0.0)
+    if not readings or (part.last_s - part.first_s) < LEAST_BARS * readings[0].beat_s * readings[0].meter.beats_per_bar:
+        return None
+    moved = [replace(reading, start_s=reading.start_s + start_s) for reading in readings]
+    return Stretch(start_s + part.first_s, start_s + min(part.duration_s, part.last_s + readings[0].beat_s), moved)
 
 
-def _on_line(reading: Reading, at_s: float) -> bool:
-    bar_s = reading.beat_s * reading.meter.beats_per_bar
-    off = (at_s - reading.start_s) % bar_s
-    return min(off, bar_s - off) < ON_FIRST_S
+def _turn(evidence: Evidence, before: Reading, after: Reading, bounds: list[float]) -> float:
+    """Return when one beat becomes another: where as many attacks as can be lie on the first before it and on the second after it.
+
+    Of places about as good the one is taken at which most is struck. `bounds` are where the first begins, where it was thought to
+    become the other, and where that ends.
+    """
+    low, at_s, high = max(bounds[0], bounds[1] - TURN_S), bounds[1], min(bounds[2], bounds[1] + TURN_S)
+    first, last = np.searchsorted(evidence.times_s, (low, high))
+    times, weights = evidence.times_s[first:last], evidence.weights[first:last]
+    if times.size < 2:
+        return at_s
+    gain = weights * (_on_beat(times, after) - _on_beat(times, before))
+    worth = np.cumsum(gain[::-1])[::-1]  # of all from each attack on being the second's
+    known = int(np.searchsorted(times, at_s))
+    if known < times.size and worth.max() - worth[known] < TURNS_FOR * evidence.usual_weight:
+        return at_s
+    near = np.flatnonzero(worth > worth.max() - AS_GOOD * evidence.usual_weight)
+    struck = (evidence.weights + evidence.low + evidence.splash)[first:last]
+    return float(times[near[struck[near].argmax()]]) - 0.05
+
+
+def _on_beat(times_s: NDArray[np.float64], reading: Reading) -> NDArray[np.float64]:
+    """Return how well times lie on a reading's quarters or thirds of a beat, from 0 to 1."""
+    beats = (times_s - reading.start_s) / reading.beat_s
+    divided = np.stack([beats * 4.0, beats * 3.0])
+    off_s = np.abs(divided - np.round(divided)) / np.array([[4.0], [3.0]]) * reading.beat_s
+    return np.asarray(np.exp(-0.5 * (off_s / GRID_SIGMA_S) ** 2).max(axis=0) if reading.meter.compound else
+                      np.exp(-0.5 * (off_s[0] / GRID_SIGMA_S) ** 2))
+
+
+def _read(part: Evidence, params: AnalysisParams, opens: float) -> list[Reading]:
+    """Return the readings of a stretch; `opens` is what it is worth that a bar begins with its first attack."""
+    longest = excerpt(part) if part.duration_s > EXCERPT_S else part
+    return read_piece(longest, params, opens=opens if longest.first_s == part.first_s else 0.0)
 
 
 def _bounds(evidence: Evidence, params: AnalysisParams) -> list[float]:
@@ -126,7 +164,7 @@ def _joined(evidence: Evidence, found: list[Stretch], params: AnalysisParams) ->
             before = made[-1].readings[0]
             if abs(one.readings[0].beat_s / before.beat_s - 1.0) < SAME_TEMPO:
                 part = part_of(evidence, made[-1].start_s, one.end_s)
-                readings = [replace(r, start_s=r.start_s + made[-1].start_s) for r in _read(part, params, rested=True)]
+                readings = [replace(r, start_s=r.start_s + made[-1].start_s) for r in _read(part, params, AFTER_REST)]
                 if readings and abs(readings[0].beat_s / before.beat_s - 1.0) < SAME_TEMPO:
                     made[-1] = Stretch(made[-1].start_s, one.end_s, readings)
                     continue
