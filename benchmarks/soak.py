@@ -60,7 +60,13 @@ def main() -> None:
     began, lines, steps, shown_at = time.monotonic(), [], 0, 0.0
     print(f"{'minute':>7}{'steps':>8}{'window MB':>11}{'others MB':>11}{'files':>7}{'threads':>9}", flush=True)
     while time.monotonic() - began < 60.0 * chosen.minutes:
-        step(window, rng)
+        try:
+            step(window, rng)
+        except Exception as error:  # noqa: BLE001  # said with what led to it, and gone on from
+            raised.append(f"{type(error).__name__}: {error}, after {[one.label for one in window.session.store.history.done[-6:]]}")
+            print(raised[-1], flush=True)
+            open_demo(window)
+            settled(window)
         steps += 1
         application.processEvents()
         if steps % 40 == 0:

@@ -170,8 +170,8 @@ def test_any_edits_leave_a_sound_document_and_undo_to_the_first(demo: tuple[Docu
         slices = document.slices()
         assert all(one.end_sample == two.start_sample for one, two in pairwise(slices))
         assert all(piece.end_sample > piece.start_sample for piece in slices)
-        if slices:
-            assert slices[-1].end_sample == document.loop.end_sample
+        assert slices, "a loop has a slice, whatever is deleted"
+        assert slices[-1].end_sample == document.loop.end_sample
     last = history.document
     while history.undo_label:
         history = history.undo()
@@ -192,6 +192,8 @@ def test_hand_and_held_cuts_survive_every_threshold(demo: tuple[Document, Clip])
         assert {new, document.slices()[8].cut.id} <= {cut.id for cut in moved.cuts}
         assert pattern_of(moved) == pattern_of(document)
     assert len(set_threshold(document, 0.0).slices()) > len(document.slices()) > len(set_threshold(document, 0.8).slices())
+    alone = delete_cuts(document, [cut.id for cut in document.cuts]).slices()
+    assert [(one.start_sample, one.end_sample) for one in alone] == [(document.loop.start_sample, document.loop.end_sample)]
     assert set_threshold(set_threshold(document, 0.8), document.threshold).slices()[0].start_sample == document.loop.start_sample
 
 

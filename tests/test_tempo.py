@@ -15,6 +15,7 @@ from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import BeatGrid, Evidence, evidence_of
 from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, Places, features
 from bompla.analysis.tempo.readings import THIN, Reading, bars_placed, candidates, confidence_of, read_tempo, shares_of
+from bompla.analysis.tempo.stretches import stretches_of
 from bompla.audio.clip import Clip
 from bompla.audio.resample import resampled
 from bompla.demo.patterns import GROOVES, Groove, perform
@@ -294,6 +295,25 @@ def test_a_song_of_two_tempos_has_two_stretches_and_loops_in_each(demo_loops: li
     told = analysis_object(found, document)
     assert len(told["stretches"]) == 2
     assert told["region"]["start_s"] == told["passages"][0]["start_s"]
+
+
+@pytest.mark.parametrize("rest_s", [0.0, 0.6])
+@pytest.mark.parametrize("seed", range(3))
+def test_a_stretch_begins_where_its_beat_does_and_there_with_a_bar(rest_s: float, seed: int) -> None:
+    """Both halves of these bars are alike: only where they begin tells which is the first."""
+    alike = {"kick": "X.......X.......", "snare": "....X.......X...", "hat_closed": "x.x.x.x.x.x.x.x."}
+    one = played(ROCK, bpm=97.0, bars=7, steps=4, seed=seed)
+    other = played(alike, bpm=128.0, bars=9, steps=4, seed=10 + seed)
+    border = one.duration_s + rest_s
+    roles = ("weights", "low", "mid", "high", "splash")
+    both = Evidence(np.concatenate([one.times_s, other.times_s + border]),
+                    *(np.concatenate([getattr(one, role), getattr(other, role)]) for role in roles), border + other.duration_s)
+    found = stretches_of(both, AnalysisParams())
+    assert [stretch.readings[0].bpm for stretch in found] == pytest.approx([97.0, 128.0], rel=0.005)
+    assert found[1].start_s == pytest.approx(border, abs=0.06)
+    best = found[1].readings[0]
+    bar_s = 4 * best.beat_s
+    assert (border - best.start_s + bar_s / 2) % bar_s - bar_s / 2 == pytest.approx(0.0, abs=0.03)
 
 
 def test_what_is_trimmed_or_has_rests_around_it_is_read_as_before(demo_loops: list[tuple[str, Clip, dict[str, Any]]]) -> None:

@@ -89,8 +89,9 @@ def move_cut(document: Document, cut_id: int, at_sample: int) -> Document:
 
 
 def delete_cuts(document: Document, cut_ids: Iterable[int]) -> Document:
-    """Take cuts out; each slice joins the one before it, and the pattern keeps its hits."""
-    gone = set(cut_ids)
+    """Take cuts out; each slice joins the one before it, and the pattern keeps its hits. The first slice of the loop stays."""
+    first = next(iter(document.slices()), None)
+    gone = set(cut_ids) - ({first.cut.id} if first is not None else set())
     return replace(
         document,
         cuts=tuple(cut for cut in document.cuts if cut.id not in gone),

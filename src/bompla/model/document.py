@@ -376,8 +376,8 @@ class Document(msgspec.Struct, frozen=True):
     def _made_slices(self) -> tuple[Slice, ...]:
         start, end = self.loop.start_sample, self.loop.end_sample
         inside = [cut for cut in self.cuts if start <= cut.at_sample < end]
-        ends = [cut.at_sample for cut in inside[1:]] + [end]
-        return tuple(Slice(n, cut, stop) for n, (cut, stop) in enumerate(zip(inside, ends, strict=True), 1))
+        ends = [*(cut.at_sample for cut in inside[1:]), end]
+        return tuple(Slice(n, cut, stop) for n, (cut, stop) in enumerate(zip(inside, ends, strict=False), 1))
 
     def slice_at(self, at_sample: int) -> Slice | None:
         """Return the slice that a sample lies in, None outside of all."""
