@@ -35,6 +35,7 @@ from bompla.formats.project import open_project
 
 SCREENSHOT_WAIT_MS = 15_000
 DEMO_STAGE = "slice"
+STYLE = "fusion"
 ICON = Path(__file__).parents[1] / "share" / "icons" / "hicolor" / "128x128" / "apps" / "org.bompla.Bompla.png"
 X11_SOCKETS = "/tmp/.X11-unix/X"  # noqa: S108  # where X11 has them
 
@@ -126,7 +127,9 @@ def make_application() -> QApplication:
     present = QApplication.instance()
     application = present if isinstance(present, QApplication) else QApplication([sys.argv[0]])
     application.setApplicationName("Bompla")
-    application.setStyle(QStyleFactory.create("Fusion"))
+    style = application.style()
+    if style is None or style.objectName() != STYLE:  # to set it anew would dress every widget again
+        application.setStyle(QStyleFactory.create(STYLE))
     load_fonts()
     application.setFont(theme().font(15))
     application.setDesktopFileName("org.bompla.Bompla")

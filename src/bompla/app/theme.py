@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -141,6 +142,7 @@ class Theme(QObject):
         return style
 
 
+@cache
 def load_fonts() -> None:
     """Make the shipped fonts known to Qt."""
     for path in sorted(FONT_FOLDER.glob("*.ttf")):
