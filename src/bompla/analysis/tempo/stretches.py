@@ -26,7 +26,9 @@ PARTS_AT_GAP, PARTS_ANYWHERE = 0.03, 0.07
 
 LEAST_S, LEAST_BARS = 4.0, 2.0
 
-SAME_TEMPO = 0.006
+SAME_TEMPO, CARRIED_ON = 0.006, 0.2
+"""How near tempos are one, and how far, in beats, the bars of one may be off those of the other."""
+
 AFTER_REST = 2.5
 """What it is worth in log odds that a bar begins with the first attack after a rest, or with the first of another tempo."""
 
@@ -157,12 +159,12 @@ def _explained(part: Evidence, params: AnalysisParams) -> float:
 
 
 def _joined(evidence: Evidence, found: list[Stretch], params: AnalysisParams) -> list[Stretch]:
-    """Return stretches of which neighbours of one tempo, with no rest between, are one."""
+    """Return stretches of which neighbours of one tempo, with no rest between, are one where the beat goes on."""
     made: list[Stretch] = []
     for one in found:
         if made and one.start_s - made[-1].end_s < REST_S:
             before = made[-1].readings[0]
-            if abs(one.readings[0].beat_s / before.beat_s - 1.0) < SAME_TEMPO:
+            if abs(one.readings[0].beat_s / before.beat_s - 1.0) < SAME_TEMPO and _goes_on(made[-1], one):
                 part = part_of(evidence, made[-1].start_s, one.end_s)
                 readings = [replace(r, start_s=r.start_s + made[-1].start_s) for r in _read(part, params, AFTER_REST)]
                 if readings and abs(readings[0].beat_s / before.beat_s - 1.0) < SAME_TEMPO:
@@ -170,3 +172,12 @@ def _joined(evidence: Evidence, found: list[Stretch], params: AnalysisParams) ->
                     continue
         made.append(one)
     return made
+
+
+def _goes_on(before: Stretch, after: Stretch) -> bool:
+    """Whether a stretch's beats are those of the one before it carried on, and its bars, where a rest is between."""
+    first, second = before.readings[0], after.readings[0]
+    apart = (second.start_s - first.start_s) / first.beat_s
+    every = first.meter.beats_per_bar if after.start_s - before.end_s > GAP_S else 1
+    off = abs(apart - every * round(apart / every))
+    return off < CARRIED_ON
