@@ -28,6 +28,7 @@ from bompla.model.cut_edits import (
     nudge_cuts,
     rename_slice,
     set_cutting,
+    set_heard,
     set_left_out,
     set_threshold,
     set_underneath,
@@ -118,6 +119,12 @@ def test_each_kind_of_doubt_is_found(demo: tuple[Document, Clip]) -> None:
     assert [(d.cut_id, d.kind) for d in found] == [(second.id, "too close")]
     assert doubts_of(found[0].mends[0].edit(close), clip) == ()
     assert doubts_of(found[0].mends[-1].edit(close), clip) == ()
+    new = close.next_id - 1
+    main = replace(second.heard[0], confidence=0.95, velocity=110)
+    for soft, hard, doubted in ((60, 110, False), (110, 60, True), (105, 110, True)):
+        grace, stroke = ((replace(main, velocity=velocity),) for velocity in (soft, hard))
+        flam = set_heard(set_heard(close, second.id, grace), new, stroke)
+        assert [d.kind for d in doubts_of(flam, clip)] == ["too close"] * doubted, "a soft stroke ahead of a hard one is a flam"
     joined = delete_cuts(document, [second.id])
     two = doubts_of(joined, clip)
     assert [(d.cut_id, d.kind) for d in two] == [(first.id, "two hits")]

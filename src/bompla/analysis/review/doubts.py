@@ -20,6 +20,9 @@ from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
 CLOSE_MS = 45.0
 """Two cuts nearer than this are a flam or a double trigger."""
 
+SOFTER_BY = 10
+"""So much softer than its main stroke the grace note of a flam is, of 127, for there to be no doubt."""
+
 MISSED_SHARE = 0.45
 """How strong, against the threshold, an attack inside a slice must be to be thought missed."""
 
@@ -194,7 +197,7 @@ def _doubt(
         return made(f"two hits in one, the other {late_ms:.0f} ms in", Mend("split", partial(_cut_at_attack, attack=attack)))
     if kind == "too close" and after is not None:
         gap_ms = samples_to_ms(after.cut.attack_sample - cut.attack_sample, rate)
-        if gap_ms < CLOSE_MS and "too close" not in after.cut.kept:
+        if gap_ms < CLOSE_MS and "too close" not in after.cut.kept and not _is_flam(cut, after.cut):
             next_id = after.cut.id
             return made(f"too close, {gap_ms:.0f} ms: a flam?", Mend("join to next", lambda d: delete_cuts(d, [next_id])))
     if kind == "unsure":
@@ -209,6 +212,15 @@ def _doubt(
         if off_ms is not None:
             return made(f"{abs(off_ms):.0f} ms {'behind' if off_ms > 0 else 'ahead of'} the grid", right, out, *join)
     return None
+
+
+def _is_flam(grace: Cut, main: Cut) -> bool:
+    """Whether two close cuts are surely a flam: one drum struck softly, then harder. What is struck twice by mistake is softer after."""
+    if not grace.heard or not main.heard:
+        return False
+    soft, hard = grace.heard[0], main.heard[0]
+    sure = min(soft.confidence, hard.confidence) >= SURELY_HEARD
+    return sure and soft.drum == hard.drum and soft.velocity <= hard.velocity - SOFTER_BY
 
 
 def _missed(document: Document, slices: tuple[Slice, ...]) -> dict[int, Attack]:

@@ -59,9 +59,12 @@ def stretches_of(evidence: Evidence, params: AnalysisParams) -> list[Stretch]:
         if before is None or after is None:
             continue
         turn = _turn(evidence, before.readings[0], after.readings[0], bounds[n - 1 : n + 2])
-        if turn != bounds[n]:
+        was, now = np.searchsorted(evidence.times_s, (bounds[n], turn))
+        if was != now:
             bounds[n] = turn
-            made[n - 1 : n + 1] = [_stretch(evidence, bounds[k], bounds[k + 1], params) for k in (n - 1, n)]
+            made[n] = _stretch(evidence, turn, bounds[n + 1], params)
+            last = float(evidence.times_s[now - 1]) + before.readings[0].beat_s  # what it is read as does not hang on a few attacks
+            made[n - 1] = replace(before, end_s=min(turn + 0.05, last))
     return _joined(evidence, [one for one in made if one is not None], params)
 
 
