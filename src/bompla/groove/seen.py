@@ -121,8 +121,11 @@ def _within_slices(document: Document, beat_ms: float) -> tuple[dict[int, float]
 
 
 def syllable(step: int, meter: Meter) -> str:
-    """Return a step of a bar as it is counted: “2”, “2e”, “2&”, “2a”, or for thirds “2t” and “2l”."""
-    beat, within = step // STEPS + 1, step % STEPS
-    if meter.compound:
-        return f"{beat}" + {0: "", 4: "t", 8: "l"}.get(within, f"+{within}")
-    return f"{beat}" + {0: "", 3: "e", 6: "&", 9: "a", 4: "t", 8: "l"}.get(within, f"+{within}")
+    """Return a step of a bar as it is counted: “2”, “2e”, “2&”, “2a”, for thirds “2 trip” and “2 let”, or what it is next to."""
+    beat, within = step // STEPS, step % STEPS
+    named = {0: "", 4: " trip", 8: " let"} if meter.compound else {0: "", 3: "e", 6: "&", 9: "a", 4: " trip", 8: " let"}
+    if within in named:
+        return f"{beat + 1}{named[within]}"
+    nearest = min((*named, STEPS), key=lambda known: abs(known - within))
+    place = f"{(beat + 1) % meter.beats_per_bar + 1}" if nearest == STEPS else f"{beat + 1}{named[nearest]}"
+    return f"just {'after' if within > nearest else 'before'} {place}"
