@@ -7,8 +7,9 @@ import json
 import os
 import shutil
 import tempfile
+from collections import deque
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Literal
 
@@ -19,6 +20,9 @@ from bompla.files import reason_of, sync_folder, umask
 from bompla.formats.schemas import SCHEMA
 
 MANIFEST = "manifest.json"
+MOST_WAITING = 4
+"""So many files may wait to be on the disk while the next is made."""
+
 Taken = Literal["refuse", "keep both", "replace"]
 """What to do where a name is taken."""
 
@@ -106,7 +110,8 @@ def _write_into(
 ) -> list[dict[str, object]]:
     entries: list[dict[str, object]] = []
     taken: set[str] = set()
-    with ThreadPoolExecutor(1) as beside:
+    written: deque[Future[None]] = deque()
+    with ThreadPoolExecutor(1) as beside, ThreadPoolExecutor(1) as disk:
         for ahead in dict.fromkeys(export.ahead for export in exports if export.ahead is not None):
             beside.submit(ahead, request, check)
         for number, export in enumerate(exports):
@@ -116,8 +121,12 @@ def _write_into(
                 path = _untaken(made, taken)
                 target = folder / path
                 target.parent.mkdir(parents=True, exist_ok=True)
-                _write(target, made.content)
+                written.append(disk.submit(_write, target, made.content))
+                if len(written) > MOST_WAITING:
+                    written.popleft().result()
                 entries.append({"kind": made.kind, "path": path, "label": made.label, **made.facts})
+        for one in written:
+            one.result()
     progress(1.0, "")
     return entries
 

@@ -130,18 +130,23 @@ def _ring_on(out: Sound, at: int, piece: Sound, blend: int, fall: float, *, back
 
 def _bands(sound: Sound, sample_rate: int) -> list[Sound]:
     """Return a sound in bands that add up to it."""
-    size = 2 * len(sound)
-    spectrum = np.fft.rfft(sound, size, axis=0)
+    size = quick_size(2 * len(sound))
+    spectrum = np.fft.rfft(np.ascontiguousarray(sound.T), size)
     hz = np.fft.rfftfreq(size, 1.0 / sample_rate)
     bands: list[Sound] = []
     edges = [0.0, *(edge for edge in RING_EDGES_HZ if edge < 0.4 * sample_rate), np.inf]
     rest = sound
     for low, high in pairwise(edges[:-1]):
-        inside = np.where((hz >= low) & (hz < high), 1.0, 0.0)[:, np.newaxis]
-        band = np.fft.irfft(spectrum * inside, size, axis=0)[: len(sound)].astype(np.float32)
+        inside = ((hz >= low) & (hz < high)).astype(np.float32)
+        band = np.ascontiguousarray(np.fft.irfft(spectrum * inside, size)[:, : len(sound)].T, np.float32)
         bands.append(band)
         rest = rest - band
     return [*bands, rest]
+
+
+def quick_size(least: int) -> int:
+    """Return the shortest length from `least` on of which a transform is quick: a power of two, or three or five times one."""
+    return min(odd << max(0, (-(-least // odd) - 1).bit_length()) for odd in (1, 3, 5))
 
 
 def _trimmed(sound: Sound, sample_rate: int, shape: Shape) -> Sound:
