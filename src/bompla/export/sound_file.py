@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import zlib
 from collections.abc import Mapping, Sequence
-from functools import reduce
+from functools import cache, reduce
 
 import numpy as np
 import soundfile
@@ -24,6 +24,9 @@ OVERSAMPLED = 4
 """True peaks are looked for at so many times the rate (ITU-R BS.1770-4, annex 2)."""
 
 _CONTAINERS = {"wav": "WAV", "flac": "FLAC", "aiff": "AIFF"}
+NOISE_VALUES = 1 << 20
+"""So many values of noise are drawn once: twelve seconds of stereo."""
+
 _SUBTYPES = {16: "PCM_16", 24: "PCM_24", 32: "FLOAT"}
 
 
@@ -84,15 +87,22 @@ def loudest_channel(sound: NDArray[np.float32]) -> NDArray[np.float32]:
     return reduce(np.maximum, np.abs(sound).T)
 
 
+@cache
+def _noise() -> NDArray[np.float32]:
+    """Return noise of triangular density from -1 to 1, the same turn twice, so that from anywhere in the first a whole one follows."""
+    drawn = np.random.default_rng(1).random((2, NOISE_VALUES), np.float32)
+    return np.tile(drawn[0] - drawn[1], 2)
+
+
 def _whole_numbers(sound: NDArray[np.float32], bits: int) -> NDArray[np.int32]:
     """Return samples as whole numbers at the top of 32 bits, dithered where some of them are lost; the same sound always the same."""
     full = float(1 << (bits - 1))
     scaled = np.multiply(sound, full, dtype=np.float64)
     nearest = np.rint(scaled)
     if not np.array_equal(nearest, scaled):
-        rng = np.random.default_rng(zlib.crc32(np.ascontiguousarray(sound).data.cast("B")))
-        noise = rng.random((2, *sound.shape), np.float32)
-        scaled += np.subtract(noise[0], noise[1], out=noise[0])
+        start = zlib.crc32(np.ascontiguousarray(sound).data.cast("B")) % NOISE_VALUES
+        noise = _noise()
+        scaled += np.resize(noise[start : start + min(sound.size, NOISE_VALUES)], sound.shape)
         nearest = np.rint(scaled, out=scaled)
         nearest[loudest_channel(sound) == 0.0] = 0.0  # digital silence stays silent
     whole = np.clip(nearest, -full, full - 1.0, out=nearest).astype(np.int32)
