@@ -111,7 +111,7 @@ def _write_into(
     entries: list[dict[str, object]] = []
     taken: set[str] = set()
     written: deque[Future[None]] = deque()
-    with ThreadPoolExecutor(1) as beside, ThreadPoolExecutor(1) as disk:
+    with ThreadPoolExecutor(2) as beside, ThreadPoolExecutor(1) as disk:
         for ahead in dict.fromkeys(export.ahead for export in exports if export.ahead is not None):
             beside.submit(ahead, request, check)
         for number, export in enumerate(exports):
