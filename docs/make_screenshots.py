@@ -88,12 +88,12 @@ def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[st
     view = window.slice.view
     hover(view, view.axis.left + 300, view.threshold_y())
     shoot("slice")
-    rough = next(path for path in loop_paths() if path.stem == "rough dub")
-    window.session.requests.open(rough, add=True)
+    shuffle = next(path for path in loop_paths() if path.stem == "lamplight shuffle")
+    window.session.requests.open(shuffle, add=True)
     settled(window, application)
     window.slice.bar.shown["spectrogram"].click()
     window.slice.bar.shown["strength"].click()
-    press = next(doubt.cut_id for doubt in window.session.review.found if doubt.kind == "too close")
+    press = max(window.session.review.questions, key=lambda question: len(question.doubts)).first.cut_id
     window.session.shown.select(cut_id=press)
     settled(window, application)
     shoot("slice-doubts")
