@@ -444,6 +444,21 @@ def test_a_loop_that_is_marked_in_a_stretch_is_taken_by_a_click(demo_window: Any
     assert starts[0] >= border - bar // 2, "bars of the other tempo are not shown"
     session.store.undo()
     assert session.store.document.loop == document.loop
+    panel, near = window.bring_in.loop, round(0.02 * document.source.sample_rate)
+    panel.half_bar.click()
+    assert session.store.document.loop == document.loop, "there is no more sound than the loop"
+    assert "no half a bar more" in window.messages.text.text()
+    session.store.edit("first bar", lambda d: set_loop(d, proposed[1].loop))
+    panel.half_bar.click()
+    moved = session.store.document
+    assert moved.loop.start_sample == pytest.approx(bar / 2, abs=near)
+    assert moved.loop.frames == bar
+    assert [one.loop for one in moved.proposed] == [proposed[0].loop, moved.loop], "what is suggested at this tempo moves along"
+    assert moved.bpm == pytest.approx(document.bpm, rel=1e-3)
+    session.store.undo()
+    assert session.store.document.proposed == proposed
+    session.store.edit("in 3/4", lambda d: set_meter(d, "3/4"))
+    assert not panel.half_bar.isEnabled(), "its half is not on a beat"
 
 
 def test_with_nothing_open_there_is_one_invitation_and_the_rest_is_off(window: Any, qtbot: Any) -> None:

@@ -63,6 +63,7 @@ COMMANDS = (
     *(Command(f"stage_{key}", title, f"Ctrl+{number}", EVERYWHERE) for number, (key, title) in enumerate(STAGES.items(), 1)),
     Command("tap", "Tap the tempo", "T", IN_BRING_IN),
     Command("downbeat", "Put the downbeat at the attack nearest the playhead", "Ctrl+D", IN_BRING_IN),
+    Command("loop_half_bar", "Let bars begin half a bar later", "Ctrl+Shift+D", IN_BRING_IN),
     Command("proposal_next", "Play the next suggested loop", "Ctrl+P", IN_BRING_IN),
     Command("seam_listen", "Play the seam repeatedly", "Return", IN_BRING_IN),
     Command("loop_bar_back", "Move the loop a bar back", "Ctrl+Shift+Left", IN_BRING_IN),

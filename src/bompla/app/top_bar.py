@@ -6,16 +6,15 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.preferences import preferences
 from bompla.app.project.session import Session
-from bompla.app.ui.controls import button, label
+from bompla.app.ui.controls import ShortLabel, button, label
 from bompla.model.wording import counted
 
-SHOWN_STEPS = 24
-
+SHOWN_STEPS, LEAST_WIDTH = 24, 64
 
 
 class TopBar(QWidget):
@@ -30,7 +29,8 @@ class TopBar(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(16, 0, 16, 0)
         row.setSpacing(9)
-        self.title = label("Bompla", "title")
+        self.title = ShortLabel("title", "Bompla")
+        self.title.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
         row.addWidget(self.title)
         self.source = button("", self._choose_sound, chip=True, tip=tip("next_sound"))
         self.source.hide()
@@ -52,6 +52,8 @@ class TopBar(QWidget):
             button("Help", actions["help"], tip=tip("help")),
         ):
             row.addWidget(made)
+        for named in (self.title, self.source, self.undo, self.redo):  # where room is short, the names of things give way
+            named.setMinimumWidth(LEAST_WIDTH)
         session.store.document_changed.connect(lambda _: self._refresh())
         session.project.saved_changed.connect(self._refresh)
         self._refresh()

@@ -33,6 +33,7 @@ from bompla.model.cut_edits import (
 )
 from bompla.model.document import Document, TempoReading
 from bompla.model.drums import METERS
+from bompla.model.loop_edits import half_a_bar_later
 from bompla.model.readings import bar_choices, reading_choices, reading_near, sureness
 from bompla.model.wording import counted
 from bompla.units import samples_to_s
@@ -88,6 +89,11 @@ class LoopPanel(Panel):
         ):
             hint = tip(f"loop_{key}")
             row.addWidget(button(text, partial(self.slide, by, whole_bars=whole_bars), tip=hint, small=True))
+        row.addStretch(1)
+        row = _row(column)
+        self.half_bar = button("bars begin half a bar later", self.half_a_bar, small=True,
+                               tip=f"For this loop and all suggested ones of its tempo. {tip('loop_half_bar')}")
+        row.addWidget(self.half_bar)
         row.addStretch(1)
         row = _row(column)
         row.addWidget(label("snap to", "dim"))
@@ -181,6 +187,7 @@ class LoopPanel(Panel):
         self._show_typed()
         self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
         self.half.setEnabled(loop.bars % 2 == 0)
+        self.half_bar.setEnabled(loop.meter.beats_per_bar % 2 == 0)
         self._show_proposals(document)
         sound = self._session.project.sound
         made = sound is not None and sound.drums_only is not None
@@ -231,6 +238,10 @@ class LoopPanel(Panel):
         if document is not None:
             beats = by * (document.loop.meter.beats_per_bar if whole_bars else 1)
             self._session.store.edit("slide loop", lambda d: slide_loop(d, beats))
+
+    def half_a_bar(self) -> None:
+        """Let bars begin half a bar later."""
+        self._session.store.edit("bars half a bar later", half_a_bar_later)
 
     def pick_downbeat(self) -> None:
         """Let the next click on the picture say where the downbeat is."""

@@ -163,6 +163,7 @@ class BringIn(Stage):
         self.command("tap", self.loop.tap_now)
         self.command("downbeat", self.loop.downbeat)
         self.command("proposal_next", self.loop.next_proposal)
+        self.command("loop_half_bar", self.loop.half_a_bar)
         for key, by, bars in (("bar_back", -1, True), ("beat_back", -1, False), ("beat_on", 1, False), ("bar_on", 1, True)):
             self.command(f"loop_{key}", partial(self.loop.slide, by, whole_bars=bars))
         for way, name in ((-1, "back"), (1, "on")):

@@ -20,6 +20,9 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QScrollArea,
     QSizePolicy,
+    QStyle,
+    QStyleOptionButton,
+    QStylePainter,
     QVBoxLayout,
     QWidget,
 )
@@ -50,6 +53,15 @@ class Button(QPushButton):
         self._by_hand = True
         super().nextCheckState()
         self._by_hand = False
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Paint it; a text for which there is no room ends in dots."""
+        option, style = QStyleOptionButton(), self.style()
+        self.initStyleOption(option)
+        assert style is not None
+        room = style.subElementRect(QStyle.SubElement.SE_PushButtonContents, option, self).width()
+        option.text = self.fontMetrics().elidedText(option.text or "", Qt.TextElideMode.ElideRight, room + 2)
+        QStylePainter(self).drawControl(QStyle.ControlElement.CE_PushButton, option)
 
     def _toggled(self, on: bool) -> None:
         group = self.group()
