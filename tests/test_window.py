@@ -595,6 +595,7 @@ def test_another_scale_opens_the_window_again_with_all_that_is_open(demo_window:
     saved = Path(os.environ["XDG_STATE_HOME"]) / "mine.bompla"
     again.session.project.save(saved)
     settle(qtbot, again)
+    assert not again.session.journal.folder.exists(), "what is saved is not offered"
     start_again(again)
     assert started[1][-2:] == ["window", str(saved)], "what is saved is opened from its file, and stays saved"
     again.session.project.sounds = ()

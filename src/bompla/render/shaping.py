@@ -130,7 +130,7 @@ def _ring_on(out: Sound, at: int, piece: Sound, blend: int, fall: float, *, back
 
 def _bands(sound: Sound, sample_rate: int) -> list[Sound]:
     """Return a sound in bands that add up to it."""
-    size = quick_size(2 * len(sound))
+    size = 2 * len(sound)  # another length would part the bands elsewhere: kits sound as they did
     spectrum = np.fft.rfft(np.ascontiguousarray(sound.T), size)
     hz = np.fft.rfftfreq(size, 1.0 / sample_rate)
     bands: list[Sound] = []
@@ -142,11 +142,6 @@ def _bands(sound: Sound, sample_rate: int) -> list[Sound]:
         bands.append(band)
         rest = rest - band
     return [*bands, rest]
-
-
-def quick_size(least: int) -> int:
-    """Return the shortest length from `least` on of which a transform is quick: a power of two, or three or five times one."""
-    return min(odd << max(0, (-(-least // odd) - 1).bit_length()) for odd in (1, 3, 5))
 
 
 def _trimmed(sound: Sound, sample_rate: int, shape: Shape) -> Sound:

@@ -73,7 +73,7 @@ class JournalKeeper(QObject):
         request = self._request()
         if request is not None:
             try:
-                request.writer.write(request.now, request.sounds)
+                self._write(request)
             except BomplaError as error:
                 self._failed(str(error))
 
@@ -90,7 +90,7 @@ class JournalKeeper(QObject):
         self._threads.close(finish=True)
         request = self._request()
         if request is not None:
-            request.writer.write(request.now, request.sounds)
+            self._write(request)
         return self.folder
 
     def close(self, *, left: bool) -> None:
@@ -101,6 +101,11 @@ class JournalKeeper(QObject):
             self._writer.close()
         else:
             self._writer.forget()
+
+    def _write(self, request: KeepRequest) -> None:
+        """Write here and now; what is written is forgotten once it is saved, however it came there."""
+        request.writer.write(request.now, request.sounds)
+        self._kept = request.now
 
     def _changed(self) -> None:
         if not self._project.dirty:
