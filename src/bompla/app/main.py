@@ -48,7 +48,7 @@ def run(
     *, file: Path | None = None, demo: bool = False, offscreen: bool = False, screenshot: Path | None = None, stage: str = "",
     go_on: Path | None = None,
 ) -> int:
-    """Open the window and run until it is closed; return the exit status.
+    """Open the window and run until it is closed; the process ends with the exit status.
 
     `go_on` is a journal to go on with without asking. Raises NoDisplay where there is none and none is to be done without.
     """
@@ -84,7 +84,11 @@ def run(
         QTimer.singleShot(0, lambda: offer_recovery(window.session))
     if screenshot is not None:
         when_settled(window, lambda: _shoot(window, screenshot, application))
-    return application.exec()
+    status = application.exec()
+    window.shut()
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(status)  # all is shut; Qt, taken apart by Python in any order, now and then ended with a crash
 
 
 def has_display() -> bool:

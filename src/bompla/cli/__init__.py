@@ -67,16 +67,12 @@ def window(file: Path | None, demo: bool, offscreen: bool, screenshot: Path | No
     except ImportError as error:
         _fail(BomplaError(f"The window needs PyQt6, which cannot be loaded here ({error})."))
     try:
-        status = run(file=file, demo=demo, offscreen=offscreen, screenshot=screenshot, stage=stage, go_on=go_on)
+        sys.exit(run(file=file, demo=demo, offscreen=offscreen, screenshot=screenshot, stage=stage, go_on=go_on))
     except NoDisplay as error:
         say(str(error), err=True)
         sys.exit(EXIT_USAGE)
     except BomplaError as error:
         _fail(error)
-    else:
-        sys.stdout.flush()
-        sys.stderr.flush()
-        os._exit(status)  # all is shut; Qt, taken apart by Python in any order, now and then ended with a crash
 
 
 def _fail(error: BomplaError) -> None:
