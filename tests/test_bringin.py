@@ -447,7 +447,7 @@ def test_a_loop_that_is_marked_in_a_stretch_is_taken_by_a_click(demo_window: Any
     panel, near = window.bring_in.loop, round(0.02 * document.source.sample_rate)
     panel.half_bar.click()
     assert session.store.document.loop == document.loop, "there is no more sound than the loop"
-    assert "no half a bar more" in window.messages.text.text()
+    assert "not half a bar of sound left" in window.messages.text.text()
     session.store.edit("first bar", lambda d: set_loop(d, proposed[1].loop))
     panel.half_bar.click()
     moved = session.store.document

@@ -46,7 +46,7 @@ def half_a_bar_later(document: Document) -> Document:
     inside = next((one for one in document.stretches if one.start_sample <= here < one.end_sample), None)
     moved = _half_later(document, document.loop)
     if moved is None:
-        raise EditError("There is no half a bar more of sound on either side of the loop.")
+        raise EditError("There is not half a bar of sound left on either side of the loop.")
     proposed = tuple(
         one if inside is None or not inside.start_sample <= one.loop.start_sample < inside.end_sample
         else Proposed(_half_later(document, one.loop) or one.loop, one.clarity) for one in document.proposed
