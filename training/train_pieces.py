@@ -23,6 +23,7 @@ ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT / "benchmarks"))
 
 from bompla.analysis.params import AnalysisParams  # noqa: E402
+from bompla.analysis.tempo.features import METER_NAMES  # noqa: E402
 from bompla.analysis.tempo.pieces import PIECE_FEATURES, WEIGHTS_FILE, piece_candidates  # noqa: E402
 from corpus.pieces import FIRST_PIECE, PieceTruth, piece_of  # noqa: E402
 
@@ -39,11 +40,12 @@ def example_of(seed: int) -> Example | None:
     """Return what is seen of the candidates of a piece, the right ones and some of the others."""
     evidence, truth = piece_of(seed)
     found = piece_candidates(evidence, AnalysisParams())
-    if not found:
+    if found is None:
         return None
-    in_time = np.array([abs(r.bpm / truth.bpm - 1) < IN_TIME for r in found])
-    right = np.array([bool(ok) and r.meter.name == truth.meter and on_line(r.start_s, truth) for ok, r in zip(in_time, found, strict=True)])
-    seen = np.stack([r.evidence for r in found]).astype(np.float32)
+    in_time = np.abs(60.0 / found.beat_s / truth.bpm - 1.0) < IN_TIME
+    on_lines = np.array([on_line(at_s, truth) for at_s in found.start_s])
+    right = in_time & (found.meter == METER_NAMES.index(truth.meter)) & on_lines
+    seen = found.seen.astype(np.float32)
     rng = np.random.default_rng(seed)
     wrong = rng.permutation(np.flatnonzero(~right))[:KEPT_WRONG]
     kept = np.concatenate([np.flatnonzero(right), wrong, np.flatnonzero(in_time & ~right)[:40]])

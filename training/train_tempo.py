@@ -31,7 +31,7 @@ from bompla.analysis.hearing.network import load_model, run  # noqa: E402
 from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, spectrum_of  # noqa: E402
 from bompla.analysis.params import AnalysisParams  # noqa: E402
 from bompla.analysis.tempo.evidence import Evidence, evidence_of  # noqa: E402
-from bompla.analysis.tempo.features import FEATURE_NAMES  # noqa: E402
+from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES  # noqa: E402
 from bompla.analysis.tempo.readings import WEIGHTS_FILE, TempoWeights, candidates, scores_of  # noqa: E402
 from bompla.audio.clip import Clip  # noqa: E402
 from bompla.model.document import Heard  # noqa: E402
@@ -162,12 +162,12 @@ def seen_of(seed: int, evidence: Evidence, lead: float) -> Example:
     """Return what is seen of every candidate of a groove, and which of them are right."""
     groove, untrimmed = groove_of(seed), seed % 2 == 0
     found = candidates(evidence, AnalysisParams(trimmed=None))
-    in_time = np.array([abs(r.bpm / groove.bpm - 1) < 0.005 for r in found], bool)
-    right = np.array([
-        r.meter.name == groove.meter and r.bars == groove.bars and abs(r.start_s - lead) < 0.025 and r.trimmed != untrimmed
-        for r in found
-    ], bool)
-    return Example(untrimmed, np.stack([r.evidence for r in found]).astype(np.float32), right & in_time, in_time)
+    if found is None:
+        raise ValueError(f"nothing is struck in groove {seed}")
+    in_time = np.abs(60.0 / found.beat_s / groove.bpm - 1.0) < 0.005
+    right = (found.meter == METER_NAMES.index(groove.meter)) & (found.bars == groove.bars) & (np.abs(found.start_s - lead) < 0.025)
+    right &= found.trimmed != untrimmed
+    return Example(untrimmed, found.seen.astype(np.float32), right & in_time, in_time)
 
 
 def fewer(seen: np.ndarray, right: np.ndarray, scores: np.ndarray, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from math import pi
 
@@ -74,9 +74,9 @@ class Evidence:
     def _sums(self) -> Array:
         return np.concatenate([[0.0], np.cumsum(self.weights)])
 
-    def enough_s(self, weight: float) -> float:
-        """Return the time after which the strength of all attacks before is at least so much."""
-        return float(self.times_s[min(int(np.searchsorted(self._sums, weight)), self.times_s.size) - 1])
+    def enough_s(self, weight: Array) -> Array:
+        """Return the times after which the strength of all attacks before is at least so much, of the shape of `weight`."""
+        return np.asarray(self.times_s[np.minimum(np.searchsorted(self._sums, weight), self.times_s.size) - 1])
 
     def weights_before(self, at_s: Array) -> Array:
         """Return the strength of all attacks before each of some times, of their shape."""
@@ -149,27 +149,20 @@ class BeatGrid:
     @cached_property
     def fits(self) -> tuple[Array, Array]:
         """How well each attack lies on quarters and on thirds of a beat beyond what chance would give, each (phases, attacks)."""
-        divided = self.at[:, None] * _DIVISIONS
-        distance = np.abs(divided - np.round(divided)) / _DIVISIONS * self.beat_s
-        on_grid = np.exp(-0.5 * (distance / GRID_SIGMA_S) ** 2)
-        chance = np.minimum(0.95, _CHANCE * _DIVISIONS / self.beat_s)
-        both = (on_grid - chance) / (1.0 - chance)
-        return both[:, 0], both[:, 1]
+        return grid_fits(self.at, np.full(len(self.at), self.beat_s))
 
     @cached_property
     def judged(self) -> tuple[Array, Array]:
         """The fit with each beat straight or in three, and how much of it thirds give over quarters, from -1 to 1, each (phases,)."""
-        weights, total = self.evidence.weights, self.evidence.total
-        which = np.floor(self.at + 0.06).astype(int)
-        which -= which.min(axis=1, initial=0, keepdims=True)
-        size, rows = int(which.max(initial=0)) + 1, len(which)
-        places = (which + size * np.arange(rows)[:, None]).ravel()
-        four, three = (
-            np.bincount(places, (weights * fit).ravel(), minlength=rows * size).reshape(rows, size) for fit in self.fits
-        )
-        quarters, thirds = four.sum(axis=1), three.sum(axis=1)
-        whole = np.maximum(np.maximum(quarters, thirds), np.maximum(four, three).sum(axis=1) - 0.12 * total)
-        return whole / total, (thirds - quarters) / total
+        return judged_fits(self.evidence, self.at, self.fits)
+
+    def of(self, phases: NDArray[np.intp]) -> BeatGrid:
+        """Return the grid of some of its phases, with what of them is known."""
+        chosen = replace(self, phases_s=self.phases_s[phases])
+        for name in ("at", "steps", "on_beat"):
+            chosen.__dict__[name] = getattr(self, name)[phases]
+        chosen.__dict__["judged"] = tuple(seen[phases] for seen in self.judged)
+        return chosen
 
     @cached_property
     def steps(self) -> Array:
@@ -264,6 +257,32 @@ class BeatGrid:
 _DIVISIONS = np.array([[4.0], [3.0]])
 _ROLE_ROWS = np.arange(5)[:, None]
 _CHANCE = GRID_SIGMA_S * (2.0 * pi) ** 0.5
+
+
+def grid_fits(at: Array, beats_s: Array) -> tuple[Array, Array]:
+    """Return how well attacks lie on quarters and on thirds of a beat beyond what chance would give, each (rows, attacks).
+
+    `at` says where they are in beats, shape (rows, attacks), `beats_s` how long those beats are, shape (rows,).
+    """
+    divided = at[:, None] * _DIVISIONS
+    divided -= np.rint(divided)
+    on_grid = np.exp(-0.5 * (divided * (beats_s[:, None, None] / (_DIVISIONS * GRID_SIGMA_S))) ** 2)
+    chance = np.minimum(0.95, _CHANCE * _DIVISIONS / beats_s[:, None, None])
+    both = (on_grid - chance) / (1.0 - chance)
+    return both[:, 0], both[:, 1]
+
+
+def judged_fits(evidence: Evidence, at: Array, fits: tuple[Array, Array]) -> tuple[Array, Array]:
+    """Return the fit with each beat straight or in three, and how much of it thirds give over quarters, from -1 to 1, each (rows,)."""
+    weights, total = evidence.weights, evidence.total
+    which = np.floor(at + 0.06).astype(int)
+    which -= which.min(axis=1, initial=0, keepdims=True)
+    size, rows = int(which.max(initial=0)) + 1, len(which)
+    places = (which + size * np.arange(rows)[:, None]).ravel()
+    four, three = (np.bincount(places, (weights * fit).ravel(), minlength=rows * size).reshape(rows, size) for fit in fits)
+    quarters, thirds = four.sum(axis=1), three.sum(axis=1)
+    whole = np.maximum(np.maximum(quarters, thirds), np.maximum(four, three).sum(axis=1) - 0.12 * total)
+    return whole / total, (thirds - quarters) / total
 
 
 def _later(rows: Array) -> Array:

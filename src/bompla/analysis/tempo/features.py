@@ -58,7 +58,7 @@ def features(grid: BeatGrid, places: Places, *, trimmed: bool) -> Array:
     octaves = np.log2(60.0 / (grid.beat_s * _USUAL_BEAT[meter]) / TEMPO_CENTRE_BPM)
     fit, thirds = (seen[phase] for seen in grid.judged)
     middle, hits = grid.middle_thirds[phase], grid.hits
-    opened, low_first, crash_first, on_back, on_mid, on_low = _in_bars(grid)[:, phase, _FIRST_COLUMN[meter] + first_beat % _PER_BAR[meter]]
+    opened, low_first, crash_first, on_back, on_mid, on_low = _in_bars(grid)[:, phase, _FIRST_COLUMN[meter] + first_beat % PER_BAR[meter]]
     alike, sooner = _repeats(grid)[:, phase, meter]
     return np.column_stack([
         fit, thirds, grid.covered[phase], opened, low_first, on_back, on_mid - on_back, 1.0 - on_mid, 1.0 - on_low,
@@ -66,17 +66,17 @@ def features(grid: BeatGrid, places: Places, *, trimmed: bool) -> Array:
         octaves, octaves**2, none + hits, none + hits**2, grid.odd_steps[phase], grid.high_steps[phase],
         np.where(compound, thirds, 0.0), np.where(compound, 0.0, np.maximum(0.0, thirds)),
         np.where(compound, octaves, 0.0), np.where(compound, middle, 0.0), np.where(compound, 0.0, middle),
-        on_back * hits, none + trimmed, *_around(grid, phase, first_beat, bars * _PER_BAR[meter], trimmed=trimmed), crash_first,
+        on_back * hits, none + trimmed, *_around(grid, phase, first_beat, bars * PER_BAR[meter], trimmed=trimmed), crash_first,
         _ONE_OF_METERS[meter], bars[:, None] == _BAR_COUNTS, (bars % 2 == 1) & (bars > 3), bars > 8,
     ])
 
 
 _METERS = [METERS[name] for name in METER_NAMES]
-_PER_BAR = np.array([meter.beats_per_bar for meter in _METERS])
+PER_BAR = np.array([meter.beats_per_bar for meter in _METERS])
 _COMPOUND = np.array([meter.compound for meter in _METERS])
 _USUAL_BEAT = np.array([usual_beat(meter) for meter in _METERS])
 _ONE_OF_METERS, _BAR_COUNTS = np.eye(len(_METERS))[:, 1:], np.array(BAR_COUNTS)
-_FIRST_COLUMN = np.cumsum(_PER_BAR) - _PER_BAR
+_FIRST_COLUMN = np.cumsum(PER_BAR) - PER_BAR
 """All bars side by side: a column for each beat of a bar in each meter. Here is the first of each meter."""
 
 
@@ -86,8 +86,8 @@ def _tables() -> tuple[Array, Array, Array]:
 
     The first two have shape (columns, columns that are first). The third, shape (meters, beats), leaves out a whole bar, and two.
     """
-    columns = int(_PER_BAR.sum())
-    same, answers, sooner = np.zeros((columns, columns)), np.zeros((columns, columns)), np.zeros((len(_METERS), 2 * int(_PER_BAR.max())))
+    columns = int(PER_BAR.sum())
+    same, answers, sooner = np.zeros((columns, columns)), np.zeros((columns, columns)), np.zeros((len(_METERS), 2 * int(PER_BAR.max())))
     for index, (meter, at) in enumerate(zip(_METERS, _FIRST_COLUMN, strict=True)):
         per_bar = meter.beats_per_bar
         beat = np.arange(per_bar)
@@ -106,7 +106,7 @@ _SAME_METER, _ANSWERS, _SOONER = _tables()
 def _gathered(beats: int) -> Array:
     """Return which column each of so many beats belongs to, shape (beats, columns)."""
     beat = np.arange(beats)
-    return np.concatenate([np.eye(count)[beat % count] for count in _PER_BAR], axis=1)
+    return np.concatenate([np.eye(count)[beat % count] for count in PER_BAR], axis=1)
 
 
 def _in_bars(grid: BeatGrid) -> Array:
@@ -128,7 +128,7 @@ def _repeats(grid: BeatGrid) -> Array:
     likeness = grid.likeness
     longest = min(grid.beats, _SOONER.shape[1])
     sooner = (likeness[:, None, :longest] * _SOONER[:, :longest]).max(axis=2)
-    bar = np.where(grid.beats > _PER_BAR, likeness[:, np.minimum(_PER_BAR, grid.beats - 1)], 0.7)
+    bar = np.where(grid.beats > PER_BAR, likeness[:, np.minimum(PER_BAR, grid.beats - 1)], 0.7)
     return np.stack([bar, np.where(sooner > 0.0, sooner, 0.5)])
 
 

@@ -22,9 +22,9 @@ from scipy.ndimage import gaussian_filter1d
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.shipped import shipped
 from bompla.analysis.tempo.evidence import Array, BeatGrid, Evidence, bars_alike, struck_by_bar
-from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, Places, features
-from bompla.analysis.tempo.readings import MAX_BEATS, SAME_BEAT, Reading, distinct, periods, promise, read_tempo, regressed
-from bompla.model.drums import METERS
+from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, PER_BAR, Places, features
+from bompla.analysis.tempo.readings import MAX_BEATS, Candidates, Reading, read_tempo
+from bompla.analysis.tempo.search import SAME_BEAT, promising, regressed
 
 KEPT_PERIODS, KEPT_PHASES, MULTIPLIED = 14, 4, 5
 SHORTEST_PIECE_S, FEWEST = 10.0, 8
@@ -156,92 +156,74 @@ def read_piece(evidence: Evidence, params: AnalysisParams, *, opens: float = 0.0
     if early > EARLY_S:
         moved = replace(evidence, times_s=evidence.times_s - early, duration_s=evidence.duration_s - early)
         return [replace(reading, start_s=reading.start_s + early) for reading in read_piece(moved, params, opens=opens)]
-    readings = piece_candidates(evidence, params)
-    if not readings:
+    found = piece_candidates(evidence, params)
+    if found is None:
         return []
-    scores = np.stack([reading.evidence for reading in readings]) @ load_piece_weights()
-    if opens:
-        scores = _opened(readings, scores, opens, evidence.first_s)
-    return distinct([(readings[index], float(scores[index])) for index in np.argsort(-scores, kind="stable")])
+    scores = found.seen @ load_piece_weights()
+    return found.best(_opened(found, scores, opens, evidence.first_s) if opens else scores)
 
 
-def _opened(readings: list[Reading], scores: Array, opens: float, first_s: float) -> Array:
+def _opened(found: Candidates, scores: Array, opens: float, first_s: float) -> Array:
     """Return scores in which bars that begin with the first attack are worth more than others of the same beat and meter.
 
     The best of each beat and meter stays as good as it was: what opens a stretch tells its bars, not its tempo.
     """
-    raised = scores + opens * np.array([_on_line(reading, first_s) for reading in readings])
-    _, same = np.unique(np.array([(reading.beat_s, METER_NAMES.index(reading.meter.name)) for reading in readings]), axis=0,
-                        return_inverse=True)
+    bar_s = found.beat_s * PER_BAR[found.meter]
+    off_s = (first_s - found.start_s) % bar_s
+    raised = scores + opens * (np.minimum(off_s, bar_s - off_s) < ON_FIRST_S)
+    _, same = np.unique(np.stack([found.beat_s, found.meter], axis=1), axis=0, return_inverse=True)
     best, best_raised = np.full((2, int(same.max()) + 1), -np.inf)
     np.maximum.at(best, same, scores)
     np.maximum.at(best_raised, same, raised)
     return np.asarray(raised + (best - best_raised)[same])
 
 
-def _on_line(reading: Reading, at_s: float) -> bool:
-    bar_s = reading.beat_s * reading.meter.beats_per_bar
-    off_s = (at_s - reading.start_s) % bar_s
-    return min(off_s, bar_s - off_s) < ON_FIRST_S
-
-
-def piece_candidates(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
-    """Return every reading that is looked at, without a score, with what speaks for it as `PIECE_FEATURES`."""
-    if evidence.times_s.size < 8:
-        return []
+def piece_candidates(evidence: Evidence, params: AnalysisParams) -> Candidates | None:
+    """Return every reading that is looked at, with what speaks for it as `PIECE_FEATURES`; None where there is none."""
+    if evidence.times_s.size < FEWEST:
+        return None
     recurrence = Recurrence(evidence)
-    made: list[Reading] = []
+    made: list[Candidates] = []
     for beat_s, phase in _beats(evidence, params):
         beats = int(np.clip(np.ceil(evidence.duration_s / beat_s) + 1, 1, MAX_BEATS))
         starts = np.unique(np.mod(np.round([phase + k * beat_s / n for n in (4, 3) for k in range(n)], 6), beat_s))
         grid = BeatGrid(evidence, starts, beat_s, beats, wraps=False)
-        likeliest = np.argsort(-grid.covered - grid.judged[0], kind="stable")[:KEPT_PHASES]
-        grid = BeatGrid(evidence, grid.phases_s[likeliest], beat_s, beats, wraps=False)
-        made += _read(grid, recurrence, params)
-    return made
+        grid = grid.of(np.argsort(-grid.covered - grid.judged[0], kind="stable")[:KEPT_PHASES])
+        places = _placed(grid, params)
+        if places.bars.size:
+            made.append(Candidates.on(grid, places, piece_features(grid, places, recurrence), anywhere=True))
+    return Candidates.joined(made) if made else None
 
 
 def _beats(evidence: Evidence, params: AnalysisParams) -> list[tuple[float, float]]:
     """Return beat lengths and a place of the beat for each: those that attacks lie on, and others that make bars of the best of them."""
-    fitted = [regressed(evidence, beat_s) for beat_s in periods(evidence, params)]
-    promising = sorted((-promise(evidence, beat_s, phase), beat_s, phase) for beat_s, phase in fitted)
-    ranked = [(beat_s, phase) for _, beat_s, phase in promising]
+    ranked = promising(evidence, params)
     shortest, longest = 60.0 / params.max_bpm, 60.0 / params.min_bpm
     kept: list[tuple[float, float]] = []
-    more = [regressed(evidence, times * beat_s) for beat_s, _ in ranked[:MULTIPLIED] for times in MULTIPLES
-            if shortest <= times * beat_s <= longest]
+    multiplied = [times * beat_s for beat_s, _ in ranked[:MULTIPLIED] for times in MULTIPLES if shortest <= times * beat_s <= longest]
+    more = zip(*(found.tolist() for found in regressed(evidence, np.array(multiplied))), strict=True)
     for beat_s, phase in [*ranked[:KEPT_PERIODS], *more]:
         if shortest * 0.99 <= beat_s <= longest * 1.01 and all(abs(np.log(beat_s / known)) > SAME_BEAT / 4 for known, _ in kept):
             kept.append((beat_s, phase))
     return kept
 
 
-def _read(grid: BeatGrid, recurrence: Recurrence, params: AnalysisParams) -> list[Reading]:
-    """Return the readings of a grid: in each phase and meter, bars from each beat of the first bar on."""
-    parts = []
-    for name in params.meters:
-        per_bar = METERS[name].beats_per_bar
-        phase, first = (index.ravel() for index in np.indices((grid.phases_s.size, per_bar)))
-        left = grid.evidence.duration_s - grid.phases_s[phase] - first * grid.beat_s
-        bars = np.floor(left / (per_bar * grid.beat_s) + 0.02).astype(np.intp)
-        fits = bars >= 1
-        parts.append(Places(phase[fits], np.full(fits.sum(), METER_NAMES.index(name)), first[fits], bars[fits]))
-    if not parts:
-        return []
-    places = Places(*(np.concatenate(columns) for columns in zip(*parts, strict=True)))
-    if not places.bars.size:
-        return []
-    seen = piece_features(grid, places, recurrence)
-    starts = grid.phases_s[places.phase] + places.first_beat * grid.beat_s
-    rows = zip(starts.tolist(), places.bars.tolist(), places.meter.tolist(), seen, strict=True)
-    return [Reading(start_s, grid.beat_s, bars, METERS[METER_NAMES[meter]], 0.0, False, row, anywhere=True)
-            for start_s, bars, meter, row in rows]
+def _placed(grid: BeatGrid, params: AnalysisParams) -> Places:
+    """Return where bars may lie on a grid: in each phase and meter, from each beat of the first bar on."""
+    meters = np.array([METER_NAMES.index(name) for name in params.meters], np.intp)
+    per_bar = PER_BAR[meters]
+    meter, first = np.repeat(meters, per_bar), np.concatenate([np.arange(0), *(np.arange(count) for count in per_bar)])
+    phase, column = (index.ravel() for index in np.indices((grid.phases_s.size, meter.size)))
+    left = grid.evidence.duration_s - grid.phases_s[phase] - first[column] * grid.beat_s
+    bars = np.floor(left / (PER_BAR[meter[column]] * grid.beat_s) + 0.02).astype(np.intp)
+    fits = bars >= 1
+    return Places(phase[fits], meter[column][fits], first[column][fits], bars[fits])
 
 
 def piece_features(grid: BeatGrid, places: Places, recurrence: Recurrence) -> Array:
     """Return what speaks for and against each reading, shape (readings, features): see `PIECE_FEATURES`."""
     plain = features(grid, places, trimmed=False)[:, USED]
-    per_bar = np.array([METERS[name].beats_per_bar for name in METER_NAMES])[places.meter]
+    per_bar = PER_BAR[places.meter]
     by_beat = recurrence.at(np.array(LAG_BEATS) * grid.beat_s)
     by_bar = recurrence.at(per_bar[:, None] * np.array(LAG_BARS) * grid.beat_s)
     within = recurrence.at(np.arange(1, 13) * grid.beat_s)

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import EXCERPT_S, GRID_SIGMA_S, Evidence, excerpt, part_of
 from bompla.analysis.tempo.pieces import FEWEST, read_piece
-from bompla.analysis.tempo.readings import Reading, best_combed, confidence_of
+from bompla.analysis.tempo.readings import Reading, confidence_of
+from bompla.analysis.tempo.search import best_combed
 
 SHORTEST_S = 16.0
 """What is shorter is one stretch."""
