@@ -18,7 +18,7 @@ from bompla.analysis.hearing.spectrum import ANALYSIS_RATE
 from bompla.model.document import Heard
 from bompla.model.drums import DRUMS, Family
 
-BEFORE_S, AFTER_S, PEAK_S, LEAD_S = 0.060, 0.060, 0.035, 0.006
+BEFORE_S, AFTER_S, PEAK_S, LEAD_S, EVERY = 0.060, 0.060, 0.035, 0.006, 4
 NEAR_PEAK = 0.35
 """The rise is where the envelope comes to this share of its peak."""
 
@@ -101,16 +101,17 @@ def rise_after_ms(signal: NDArray[np.float32], at_sample: int, body: Body) -> fl
     inside = slice(max(0, first), min(len(signal), last))
     part[inside.start - first : inside.stop - first] = signal[inside]
     edge = _edge(len(part), body.low_hz, body.high_hz)
-    spectrum = np.zeros(len(part), np.complex128)
-    spectrum[: edge.size] = np.fft.rfft(part * _window(len(part))) * edge
-    envelope = np.abs(np.fft.ifft(spectrum))
-    peak_at = before + int(envelope[before : before + round(PEAK_S * ANALYSIS_RATE)].argmax())
-    floor = float(np.median(envelope[before // 4 : before - 100]))
+    # so low a band is told in full by a sample in four
+    envelope = np.abs(np.fft.ifft((np.fft.rfft(part * _window(len(part))) * edge)[: len(part) // EVERY])) / EVERY
+    peak_at = before // EVERY + int(envelope[before // EVERY : (before + round(PEAK_S * ANALYSIS_RATE)) // EVERY].argmax())
+    floor = float(np.median(envelope[before // 4 // EVERY : (before - 100) // EVERY]))
     peak = float(envelope[peak_at])
     if peak <= 0.0 or 20.0 * np.log10(peak / max(floor, 1e-9)) < LEAST_RISE_DB:
         return None
     level = floor + NEAR_PEAK * (peak - floor)
-    begin = before - round(LEAD_S * ANALYSIS_RATE)
+    begin = (before - round(LEAD_S * ANALYSIS_RATE)) // EVERY
     if envelope[begin] >= level:
         return None  # what was there before is as loud
-    return 1_000.0 * (begin + int((envelope[begin : peak_at + 1] >= level).argmax()) - before) / ANALYSIS_RATE - body.rise_ms
+    over = begin + int((envelope[begin : peak_at + 1] >= level).argmax())
+    rise = over - (envelope[over] - level) / (envelope[over] - envelope[over - 1])
+    return 1_000.0 * (EVERY * float(rise) - before) / ANALYSIS_RATE - body.rise_ms

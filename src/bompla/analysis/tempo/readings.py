@@ -15,12 +15,12 @@ from bompla.analysis.params import AnalysisParams
 from bompla.analysis.shipped import shipped
 from bompla.analysis.tempo.evidence import TEMPO_CENTRE_BPM, Array, BeatGrid, Evidence
 from bompla.analysis.tempo.features import FEATURE_NAMES, METER_NAMES, PER_BAR, Index, Places, features, usual_beat
-from bompla.analysis.tempo.search import SAME_BEAT, promising
+from bompla.analysis.tempo.search import SAME_BEAT, promise, promising
 from bompla.model.drums import METERS, Meter
 
 MAX_BARS = 64
-KEPT_PERIODS, KEPT_PHASES = 10, 4
-"""How many beat lengths, and places of the beat in each, are looked at in every meter."""
+KEPT_FILLING, KEPT_PERIODS, KEPT_PHASES = 9, 8, 4
+"""How many beat lengths that make whole bars of the sound, and how many others, are looked at in every meter; how many places of each."""
 
 SLOWER, SLOWER_TIMES = 3, (1.5, 2.0, 3.0)
 """Of how many of them beats so many times as long are looked at too."""
@@ -190,13 +190,22 @@ def _trimmed_readings(evidence: Evidence, params: AnalysisParams) -> list[Candid
             if 60.0 / params.max_bpm <= evidence.duration_s / beats * usual_beat(meter) <= 60.0 / params.min_bpm:
                 filling.setdefault(beats, []).append((METER_NAMES.index(name), bars))
     parts = []
-    for beats, found in filling.items():
-        beat_s = evidence.duration_s / beats
-        grid = BeatGrid(evidence, np.array([_offset(evidence, beat_s)]), beat_s, beats, wraps=True)
-        meters, bars_of = np.array(found).T
+    for beats, beat_s, offset_s in _likely_to_fill(evidence, np.array(list(filling), np.intp)):
+        grid = BeatGrid(evidence, np.array([offset_s]), beat_s, beats, wraps=True)
+        meters, bars_of = np.array(filling[beats]).T
         places = Places(np.zeros_like(meters), meters, np.zeros_like(meters), bars_of)
         parts.append(Candidates.on(grid, places, features(grid, places, trimmed=True), trimmed=True))
     return parts
+
+
+def _likely_to_fill(evidence: Evidence, beats: Index) -> list[tuple[int, float, float]]:
+    """Return the counts of beats that are worth a closer look, each with how long a beat is and where the first one falls."""
+    if not beats.size:
+        return []
+    beats_s = evidence.duration_s / beats
+    offsets_s = np.array([_offset(evidence, beat_s) for beat_s in beats_s.tolist()])
+    kept = np.argsort(-promise(evidence, beats_s, offsets_s), kind="stable")[:KEPT_FILLING]
+    return list(zip(beats[kept].tolist(), beats_s[kept].tolist(), offsets_s[kept].tolist(), strict=True))
 
 
 def _offset(evidence: Evidence, beat_s: float) -> float:
