@@ -65,6 +65,8 @@ COMMANDS = (
     Command("downbeat", "Put the downbeat at the attack nearest the playhead", "Ctrl+D", IN_BRING_IN),
     Command("loop_half_bar", "Let bars begin half a bar later", "Ctrl+Shift+D", IN_BRING_IN),
     Command("proposal_next", "Play the next suggested loop", "Ctrl+P", IN_BRING_IN),
+    Command("proposal_use", "Use the suggested loop that was played", "Ctrl+Shift+P", IN_BRING_IN),
+    Command("zoom_loop", "Zoom to the loop", "Ctrl+9", IN_BRING_IN),
     Command("seam_listen", "Play the seam repeatedly", "Return", IN_BRING_IN),
     Command("loop_bar_back", "Move the loop a bar back", "Ctrl+Shift+Left", IN_BRING_IN),
     Command("loop_bar_on", "Move the loop a bar forward", "Ctrl+Shift+Right", IN_BRING_IN),
@@ -162,6 +164,7 @@ BY_KEY = {command.key: command for command in COMMANDS}
 GESTURES = (
     ("Bring in", "drag a handle, or the loop between", "move start, end or all of it; with Alt it does not snap"),
     ("Bring in", "click a clarity bar", "start the loop there"),
+    ("Bring in", "click a suggested loop's box", "play it; a double click uses it"),
     ("Bring in", "drag at the seam, left or right", "move the loop's end or start; the wheel zooms to the samples"),
     ("Bring in", "click a loop of the shelf, or arrows", "play it; a double click or Return opens it"),
     ("Bring in", "Downbeat, then click a hit of the picture", "let the loop begin there"),

@@ -23,12 +23,12 @@ Small = Callable[[int, int, float], QPixmap | None]
 class TimeScroll(GestureWidget):
     """Stands under a picture, as wide as its stretch of time. A press beside the part in view brings that there; two show everything."""
 
-    def __init__(self, picture: SoundPicture, small: Small, parent: QWidget | None = None) -> None:
+    def __init__(self, picture: SoundPicture, small: Small, parent: QWidget | None = None, *, height: int = HEIGHT) -> None:
         super().__init__(parent)
         self._picture, self._small = picture, small
         self._drawn: QPixmap | None = None
         self._drawn_of: tuple[float, ...] = ()
-        self.setFixedHeight(HEIGHT)
+        self.setFixedHeight(height)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setMouseTracking(True)
         self.setAccessibleName("Part in view")
@@ -36,7 +36,7 @@ class TimeScroll(GestureWidget):
         picture.view_changed.connect(self.update)
 
     def sizeHint(self) -> QSize:  # noqa: N802  # Qt's name
-        return QSize(200, HEIGHT)
+        return QSize(200, self.height())
 
     def redraw(self, _changed: object = None) -> None:
         """Draw the small picture anew: what it shows is another."""
@@ -62,7 +62,7 @@ class TimeScroll(GestureWidget):
         """Return where the part in view is, wide enough to be taken hold of."""
         left, right = self.x_of(self._picture.axis.start), self.x_of(self._picture.axis.end)
         spare = max(0.0, LEAST_WIDTH - (right - left)) / 2.0
-        return QRectF(left - spare, 1.0, right - left + 2.0 * spare, HEIGHT - 3.0)
+        return QRectF(left - spare, 1.0, right - left + 2.0 * spare, self.height() - 3.0)
 
     def press(self, event: QMouseEvent) -> tuple[str, float, float, float] | None:
         """Take hold of the part in view, or of one of its ends; the gesture is which, where, and what was in view."""
@@ -113,7 +113,7 @@ class TimeScroll(GestureWidget):
         axis = self._picture.axis
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        whole = QRectF(self._left(), INSET, axis.width, HEIGHT - 2.0 * INSET)
+        whole = QRectF(self._left(), INSET, axis.width, self.height() - 2.0 * INSET)
         ratio = self.devicePixelRatioF()
         now = (*self._picture.limits(), whole.width(), ratio)
         if (self._drawn is None or now != self._drawn_of) and whole.width() > 1.0:
@@ -125,8 +125,10 @@ class TimeScroll(GestureWidget):
         part = self.part()
         first, last = self._picture.limits()
         if axis.end - axis.start < 0.999 * (last - first):
-            for outside in (QRectF(QPointF(whole.left(), 0.0), part.bottomLeft()), QRectF(part.topRight(), QPointF(whole.right(), HEIGHT))):
-                painter.fillRect(outside.intersected(QRectF(whole.left(), 0.0, whole.width(), HEIGHT)), theme().colour("panel", 0.65))
+            within = QRectF(whole.left(), 0.0, whole.width(), self.height())
+            right = QPointF(whole.right(), self.height())
+            for outside in (QRectF(QPointF(whole.left(), 0.0), part.bottomLeft()), QRectF(part.topRight(), right)):
+                painter.fillRect(outside.intersected(within), theme().colour("panel", 0.65))
             painter.setPen(QPen(theme().colour("paper"), 1.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(part, 3.0, 3.0)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.analysis.loop.passage import LENGTH_WORTH
+from bompla.analysis.loop.why import whys_of
 from bompla.analysis.tempo.drift import drift_of
 from bompla.model.document import Document
 from bompla.model.loop import Loop
@@ -20,10 +22,11 @@ PER_LENGTH = 4
 
 @dataclass(frozen=True)
 class Proposal:
-    """A stretch of whole bars worth looping; `score` from 0 to 1."""
+    """A stretch of whole bars worth looping; `score` from 0 to 1, and why it is worth it, in words."""
 
     loop: Loop
     score: float
+    why: str = ""
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,7 +91,7 @@ def _bar_starts(document: Document, per_bar: int) -> tuple[NDArray[np.int64], in
 
 
 def proposals_of(document: Document) -> tuple[Proposal, ...]:
-    """Return loops of 1, 2, 4 and 8 bars, for each length the clearest that do not overlap, best first.
+    """Return loops of 1, 2, 4 and 8 bars, for each length the clearest that do not overlap, best first, four bars ahead of others as good.
 
     A stretch is as good as its bars are clear on the whole and in the worst of them; one that opens
     with a kick and starts where the loop's own phrases do is preferred. A recording of several tempos has those of its stretches.
@@ -115,7 +118,13 @@ def proposals_of(document: Document) -> tuple[Proposal, ...]:
                 taken.append(int(start))
                 loop = Loop(int(bars.starts[start]), int(bars.starts[start + length]), length, document.loop.meter_name)
                 found.append(Proposal(_on_attack(document, loop), min(1.0, scores[start] / 1.12)))
-    return tuple(found)
+    return tuple(sorted(found, key=lambda one: -(one.score + LENGTH_WORTH[one.loop.bars])))
+
+
+def explained(document: Document, proposals: tuple[Proposal, ...]) -> tuple[Proposal, ...]:
+    """Return proposals with why each is worth taking."""
+    whys = whys_of(document, [one.loop for one in proposals], [one.score for one in proposals])
+    return tuple(replace(one, why=why) for one, why in zip(proposals, whys, strict=True))
 
 
 def _opened(document: Document, bars: Bars) -> NDArray[np.bool_]:

@@ -11,8 +11,9 @@ from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QSlider, QVBox
 
 from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
 from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
+from bompla.app.bring_in.proposal_row import same_place
 from bompla.app.bring_in.tap import Taps
-from bompla.app.commands import tip
+from bompla.app.commands import BY_KEY, tip
 from bompla.app.drag_out import DragHandle
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
@@ -55,7 +56,7 @@ class LoopPanel(Panel):
         columns.setSpacing(18)
         left, right = QVBoxLayout(), QVBoxLayout()
         for column in (left, right):
-            column.setSpacing(7)
+            column.setSpacing(5)
             columns.addLayout(column, 1)
         self.body.addLayout(columns)
         self._place(left, read_as)
@@ -148,7 +149,12 @@ class LoopPanel(Panel):
         column.addWidget(label("Suggested loops", "heading"))
         self.proposed = Chips("Suggested loops", columns=2)
         self.proposed.chosen.connect(self._take_proposal)
+        self._overview.proposal_heard.connect(self.hear_proposal)
+        self._overview.proposal_taken.connect(self.use_proposal)
         column.addWidget(self.proposed)
+        self.why = label("", "dim")
+        self.why.setWordWrap(True)
+        column.addWidget(self.why)
         row = _row(column)
         self.drums_only = button("Drums only", self._ask_drums, tip="Remove chords and bass from a full mix")
         self.balance = QSlider(Qt.Orientation.Horizontal)
@@ -199,8 +205,11 @@ class LoopPanel(Panel):
             self.balance.setValue(0)
 
     def show_proposals(self, proposals: tuple[Proposal, ...]) -> None:
-        """Offer other loops."""
+        """Offer other loops, here and on the picture."""
+        if proposals != self._proposals:
+            self._heard = -1
         self._proposals = proposals
+        self._overview.show_proposals(proposals)
         document = self._session.store.document
         if document is not None:
             self._show_proposals(document)
@@ -211,23 +220,42 @@ class LoopPanel(Panel):
         for bars in PROPOSED_BARS[::-1]:
             best = [p for p in self._proposals if p.loop.bars == bars][:SHOWN_PROPOSALS]
             shown += [(p.loop, _proposal_words(p, rate)) for p in best]
-        near, here = round(0.01 * rate), document.loop
-        current = next((loop for loop, _ in shown if abs(loop.start_sample - here.start_sample) < near and loop.bars == here.bars), None)
-        self.proposed.offer(shown[:4] if len(shown) > 4 else shown, current, tip=f"Use this region as the loop. {tip('proposal_next')}")
+        shown = shown[:4] if len(shown) > 4 else shown
+        current = next((loop for loop, _ in shown if same_place(loop, document.loop, rate)), None)
+        self.proposed.offer(shown, current, tip=f"Use this region as the loop. {tip('proposal_next')}")
+        self.why.setText(next((one.why for one in self._proposals if same_place(one.loop, document.loop, rate)), ""))
 
     def next_proposal(self) -> None:
         """Hear the next of the proposals, without taking it."""
+        if self._proposals:
+            self.hear_proposal((self._heard + 1) % len(self._proposals))
+
+    def hear_proposal(self, index: int) -> None:
+        """Hear one of the proposals, without taking it."""
         clip = self._session.project.clip
-        if clip is None or not self._proposals:
+        if clip is None:
             return
-        self._heard = (self._heard + 1) % len(self._proposals)
-        loop = self._proposals[self._heard].loop
-        self._playback.previews.play(clip, loop.start_sample, loop.end_sample)
-        self._session.hub.note(f"Playing {_proposal_words(self._proposals[self._heard], clip.sample_rate)}; click it to use it.")
+        self._heard = index
+        proposal = self._proposals[index]
+        self._overview.mark_proposal(index)
+        self._playback.previews.play(clip, proposal.loop.start_sample, proposal.loop.end_sample)
+        self._session.hub.note(f"Playing {_proposal_words(proposal, clip.sample_rate)}; {BY_KEY['proposal_use'].shortcut} uses it.")
+
+    def use_heard(self) -> None:
+        """Use the proposal that was heard last."""
+        if 0 <= self._heard < len(self._proposals):
+            self.use_proposal(self._heard)
+        else:
+            self._session.hub.note(f"Play a suggested loop first ({BY_KEY['proposal_next'].shortcut}).")
+
+    def use_proposal(self, index: int) -> None:
+        """Use one of the proposals."""
+        self._take_proposal(self._proposals[index].loop)
 
     def _take_proposal(self, loop: object) -> None:
         chosen = next((p.loop for p in self._proposals if p.loop == loop), None)
         if chosen is not None:
+            self._playback.previews.stop()
             start = clock(samples_to_s(chosen.start_sample, self._rate()), False)
             self._session.store.edit(f"use {counted(chosen.bars, 'bar')} at {start}",
                                lambda d: set_loop(d, chosen))

@@ -5,17 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from msgspec.structs import replace
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
-from bompla.analysis.loop.passages import Bars
+from bompla.analysis.loop.passages import Bars, Proposal
 from bompla.analysis.loop.seam import zero_crossing
 from bompla.analysis.tempo.drift import Drift
+from bompla.app.bring_in.proposal_row import BOX, GAP, Box, boxes_of, paint_boxes, same_place
 from bompla.app.project.session import Session
 from bompla.app.sound_picture import RULER, SoundPicture
 from bompla.app.theme import theme
 from bompla.app.ui.raster import wave_pixmap
+from bompla.app.ui.time_axis import TimeAxis
 from bompla.model.cut_edits import attack_near, set_loop
 from bompla.model.document import Document
 from bompla.model.loop import Loop
@@ -28,8 +30,17 @@ CLARITY_HEIGHT, CLARITY_LABEL = 40.0, 18.0
 SNAPS = (("attack", "attacks"), ("beat", "beats"), ("zero", "zero crossings"), ("nothing", "nothing"))
 """What the loop's handles snap to."""
 
-STRETCH, MARKED = 17.0, 12
-"""How tall the band of stretches is, and how many proposals are marked on the picture."""
+STRETCH, REST_DB = 17.0, -30.0
+"""How tall the band of stretches is, and by how much softer than the loudest a rest between them is."""
+
+LEAST_REST_S = 1.0
+"""From which length on what lies between stretches is named."""
+
+TOOLS = 215
+"""How much of the ruler's end the zoom buttons take."""
+
+TWO_ROWS = 210
+"""From which height on suggested loops have two rows."""
 
 CLEAR = 0.35
 """Bars at least this clear are drawn as worth taking."""
@@ -49,6 +60,8 @@ class Overview(SoundPicture):
     sought = pyqtSignal(float)
     bar_chosen = pyqtSignal(int)
     picked = pyqtSignal(float)
+    proposal_heard = pyqtSignal(int)
+    proposal_taken = pyqtSignal(int)
 
     left_margin, right_margin = 10, 10
     playhead_role = "paper"
@@ -62,6 +75,9 @@ class Overview(SoundPicture):
         self.setMinimumHeight(170)
         self._bars: Bars | None = None
         self._tempo_line: Drift | None = None
+        self._proposals: tuple[Proposal, ...] = ()
+        self._boxes: list[Box] = []
+        self._marked = -1
         session.store.document_changed.connect(self.redraw)
         session.store.document_changed.connect(self._tell)
 
@@ -75,6 +91,18 @@ class Overview(SoundPicture):
         """Show how clear the drums are in each bar, and the tempo where it drifts."""
         self._bars, self._tempo_line = bars, drift
         self.redraw()
+
+    def show_proposals(self, proposals: tuple[Proposal, ...]) -> None:
+        """Show loops that are worth taking, the best first, as boxes under the sound."""
+        if proposals != self._proposals:
+            self._proposals, self._marked = proposals, -1
+            self.redraw()
+
+    def mark_proposal(self, index: int) -> None:
+        """Mark one of the suggested loops, or none at -1: the one under the pointer, or the one that is heard."""
+        if index != self._marked:
+            self._marked = index
+            self.redraw_over()
 
     def bar_at(self, x: float, y: float) -> int:
         """Return the bar whose column is at a place, -1 for none."""
@@ -90,7 +118,17 @@ class Overview(SoundPicture):
         return self._sound_bottom()
 
     def _sound_bottom(self) -> float:
+        rows = self._rows()
+        return self._clarity_top() - (rows * (BOX + GAP) + GAP if rows else 0.0)
+
+    def _clarity_top(self) -> float:
         return self.height() - (CLARITY_HEIGHT + CLARITY_LABEL if self._bars is not None else 0.0)
+
+    def _rows(self) -> int:
+        """Return how many rows of suggested loops there are: none where the loop is all there is to suggest."""
+        if len(self._proposals) < 2:
+            return 0
+        return 2 if self.height() >= TWO_ROWS else 1
 
     def limits(self) -> tuple[float, float]:
         """Return the first and last sample that can be shown: the whole file's."""
@@ -102,8 +140,8 @@ class Overview(SoundPicture):
         axis, summary = self._axis, self._session.project.summary
         assert summary is not None
         loop = document.loop
-        self._paint_times(painter, document.source.sample_rate)
         bottom = self._sound_bottom()
+        paint_times(painter, axis, document.source.sample_rate, bottom, self.width() - TOOLS)
         height = round(bottom - RULER - 6)
         gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
         x0, x1 = axis.x(loop.start_sample), axis.x(loop.end_sample)
@@ -127,7 +165,20 @@ class Overview(SoundPicture):
             self._paint_stretches(painter, document)
         else:
             self._paint_drift(painter, bottom)
+        self._boxes = boxes_of(self._proposals, axis, bottom + GAP, self._rows())
         self._paint_clarity(painter)
+
+    def paint_over(self, painter: QPainter, document: Document) -> None:
+        """Draw the suggested loops, of which one may be marked on the sound too."""
+        rate = document.source.sample_rate
+        current = next((n for n, one in enumerate(self._proposals) if same_place(one.loop, document.loop, rate)), -1)
+        paint_boxes(painter, self._boxes, self._proposals, current=current, marked=self._marked)
+        if 0 <= self._marked < len(self._proposals) and self._marked != current:
+            loop = self._proposals[self._marked].loop
+            x0, x1 = self._axis.x(loop.start_sample), self._axis.x(loop.end_sample)
+            painter.setPen(QPen(theme().colour("paper"), 1.2, Qt.PenStyle.DashLine))
+            painter.setBrush(theme().colour("paper", 0.08))
+            painter.drawRect(QRectF(x0, RULER, x1 - x0, self._sound_bottom() - RULER))
 
     def _paint_clarity(self, painter: QPainter) -> None:
         bars = self._bars
@@ -163,20 +214,28 @@ class Overview(SoundPicture):
             words = f"{one.bpm:.1f} BPM" + ("" if one.meter_name == "4/4" else f", {one.meter_name}")
             short = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(band.width() - 8.0))
             painter.drawText(band.adjusted(5.0, 1.0, 0.0, 0.0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, short)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme().colour("good"))
-        for number, proposed in enumerate(document.proposed[:MARKED]):
-            x = axis.x(proposed.loop.start_sample)
-            if axis.left <= x <= axis.left + axis.width:
-                painter.drawEllipse(QPointF(x + 3.0, RULER + STRETCH + 6.0), 3.4 if number == 0 else 2.4, 3.4 if number == 0 else 2.4)
+        self._paint_between(painter, document)
+
+    def _paint_between(self, painter: QPainter, document: Document) -> None:
+        """Say what lies between the stretches: a rest, or sound without drums that could be looped."""
+        axis, summary, rate = self._axis, self._session.project.summary, document.source.sample_rate
+        assert summary is not None
+        edges = [0, *(at for one in document.stretches for at in (one.start_sample, one.end_sample)), document.source.frames]
+        loudest = float(abs(summary.levels[-1]).max())
+        painter.setFont(theme().font(13, weight=400))
+        painter.setPen(theme().colour("dim"))
+        for start, end in zip(edges[::2], edges[1::2], strict=True):
+            x0, x1 = max(axis.left, axis.x(start)), min(axis.left + axis.width, axis.x(end))
+            if end - start < LEAST_REST_S * rate or x1 <= x0:
+                continue
+            quiet = float(abs(summary.columns(start, end, 1)).max()) < loudest * 10.0 ** (REST_DB / 20.0)
+            words = "rest" if quiet else "no drums"
+            if painter.fontMetrics().horizontalAdvance(words) <= x1 - x0 - 6.0:
+                painter.drawText(QRectF(x0, RULER + 1.0, x1 - x0, STRETCH), Qt.AlignmentFlag.AlignCenter, words)
 
     def proposal_at(self, x: float, y: float) -> int:
-        """Return which of the marked proposals is at a place, -1 for none."""
-        document = self._session.store.document
-        if document is None or len(document.stretches) < 2 or not RULER + STRETCH <= y <= RULER + STRETCH + 13.0:
-            return -1
-        near = [(abs(self._axis.x(one.loop.start_sample) + 3.0 - x), n) for n, one in enumerate(document.proposed[:MARKED])]
-        return next((n for away, n in sorted(near) if away <= 8.0), -1)
+        """Return which of the suggested loops has its box at a place, -1 for none."""
+        return next((box.index for box in self._boxes if box.area.adjusted(-1.0, -1.0, 1.0, 1.0).contains(x, y)), -1)
 
     def _paint_drift(self, painter: QPainter, bottom: float) -> None:
         """Draw the tempo over the file where it is not steady."""
@@ -191,19 +250,6 @@ class Overview(SoundPicture):
         painter.drawPolyline(QPolygonF([QPointF(x, y) for x, y in zip(xs, ys, strict=True)]))
         painter.setFont(theme().font(13))
         painter.drawText(QPointF(self._axis.left + 6.0, top - 3.0), f"tempo drifts from {low:.1f} to {high:.1f} BPM")
-
-    def _paint_times(self, painter: QPainter, rate: int) -> None:
-        span_s = (self._axis.end - self._axis.start) / rate
-        step = next((s for s in (0.1, 0.25, 0.5, 1, 2, 5, 10, 30, 60, 300, 600) if s / span_s * self._axis.width >= 62.0), 1800)
-        painter.setFont(theme().font(14, weight=400))
-        index = int(self._axis.start / rate / step)
-        while (at := index * step) * rate <= self._axis.end:
-            x = self._axis.x(at * rate)
-            painter.setPen(QPen(theme().colour("faint_line"), 1.0))
-            painter.drawLine(QPointF(x, RULER), QPointF(x, self._sound_bottom()))
-            painter.setPen(theme().colour("dim"))
-            painter.drawText(QPointF(x + 3.0, 17.0), clock(at, step < 1))
-            index += 1
 
     def _grip_at(self, x: float) -> str:
         document = self._session.store.document
@@ -229,8 +275,7 @@ class Overview(SoundPicture):
             return None
         proposal = self.proposal_at(x, event.position().y())
         if proposal >= 0:
-            loop = document.proposed[proposal].loop
-            self._session.store.edit(f"use {counted(loop.bars, 'bar')}", lambda d: set_loop(d, loop))
+            self.proposal_heard.emit(proposal)
             return None
         bar = self.bar_at(x, event.position().y())
         if bar >= 0:
@@ -241,12 +286,10 @@ class Overview(SoundPicture):
 
     def hover(self, event: QMouseEvent) -> None:
         """Show what can be dragged."""
-        proposal = self.proposal_at(event.position().x(), event.position().y())
-        document = self._session.store.document
-        if proposal >= 0 and document is not None:
-            loop = document.proposed[proposal].loop
-            bpm = 60.0 * loop.beats * document.source.sample_rate / loop.frames
-            self.setToolTip(f"{counted(loop.bars, 'bar')} at {bpm:.1f} BPM; click to take them")
+        proposal = -1 if self.picking else self.proposal_at(event.position().x(), event.position().y())
+        self.mark_proposal(proposal)
+        if proposal >= 0:
+            self.setToolTip(self._proposal_tip(proposal))
             self.setCursor(Qt.CursorShape.PointingHandCursor)
             return
         self.setToolTip("Click the hit that is the downbeat" if self.picking else "")
@@ -255,6 +298,22 @@ class Overview(SoundPicture):
             return
         shapes = {"": Qt.CursorShape.ArrowCursor, "loop": Qt.CursorShape.OpenHandCursor}
         self.setCursor(shapes.get(self._grip_at(event.position().x()), Qt.CursorShape.SizeHorCursor))
+
+    def _proposal_tip(self, index: int) -> str:
+        document, proposed = self._session.store.document, self._proposals[index]
+        rate = document.source.sample_rate if document else 1
+        bpm = 60.0 * proposed.loop.beats * rate / proposed.loop.frames
+        return (f"{counted(proposed.loop.bars, 'bar')} at {clock_of(proposed.loop.start_sample, rate)}, {bpm:.1f} BPM"
+                f"{': ' if proposed.why else ''}{proposed.why}. A click plays it, a double click uses it.")
+
+    def double_click(self, event: QMouseEvent) -> None:
+        """Use the suggested loop that is clicked."""
+        proposal = self.proposal_at(event.position().x(), event.position().y())
+        if proposal >= 0:
+            self.proposal_taken.emit(proposal)
+
+    def leaveEvent(self, _event: QEvent | None) -> None:  # noqa: N802  # Qt's name
+        self.mark_proposal(-1)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         assert event is not None
@@ -327,6 +386,22 @@ class Overview(SoundPicture):
         if self.snap == "zero" and clip is not None:
             return float(zero_crossing(clip, round(at), round(0.01 * clip.sample_rate)))
         return at
+
+
+def paint_times(painter: QPainter, axis: TimeAxis, rate: int, bottom: float, words_to: float) -> None:
+    """Draw the times in view on the ruler, with a line under each; words only left of a place."""
+    span_s = (axis.end - axis.start) / rate
+    step = next((s for s in (0.1, 0.25, 0.5, 1, 2, 5, 10, 30, 60, 300, 600) if s / span_s * axis.width >= 62.0), 1800)
+    painter.setFont(theme().font(14, weight=400))
+    index = int(axis.start / rate / step)
+    while (at := index * step) * rate <= axis.end:
+        x = axis.x(at * rate)
+        painter.setPen(QPen(theme().colour("faint_line"), 1.0))
+        painter.drawLine(QPointF(x, RULER), QPointF(x, bottom))
+        painter.setPen(theme().colour("dim"))
+        if x < words_to:
+            painter.drawText(QPointF(x + 3.0, 17.0), clock(at, step < 1))
+        index += 1
 
 
 def clock(seconds: float, fine: bool = True) -> str:

@@ -5,11 +5,14 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QPainter, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from bompla.analysis.loop.passages import Bars, Proposal, bars_of, proposals_of
+from bompla.analysis.loop.passages import Bars, Proposal, bars_of, explained, proposals_of
 from bompla.analysis.loop.seam import seam_of
 from bompla.analysis.tempo.drift import Drift, drift_of
+from bompla.app.bring_in.arriving import ArrivingPanel
 from bompla.app.bring_in.invitation import Invitation
 from bompla.app.bring_in.loop_panel import LoopPanel
 from bompla.app.bring_in.overview import Overview
@@ -20,7 +23,10 @@ from bompla.app.project.session import Session
 from bompla.app.project.tasks import Token
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
+from bompla.app.theme import theme
+from bompla.app.time_scroll import TimeScroll
 from bompla.app.ui.controls import Panel, button, combo, label, scrolling
+from bompla.app.ui.raster import wave_pixmap
 from bompla.model.cut_edits import set_loop, set_seam_fade
 from bompla.model.document import Document
 from bompla.model.loop import Loop
@@ -31,6 +37,9 @@ from bompla.units import ms_to_samples
 SEAM_HEARD_MS = 350.0
 SEAM_TIMES = 6
 NARROW, WIDE_LOOP_PANEL = 1040, 490
+SCROLL_HEIGHT, ZOOM_HEIGHT, AROUND_LOOP = 20, 17, 0.12
+"""How tall the file in small and the zoom buttons are, and how much of its length is shown around a loop that is zoomed to."""
+
 FADES_MS = (0, 2, 5, 10, 20, 50)
 
 
@@ -58,6 +67,9 @@ class BringIn(Stage):
         right.setSpacing(10)
         self._pages.addWidget(self.invitation)
         self._pages.addWidget(whole)
+        self.arriving = ArrivingPanel(playback)
+        self._pages.addWidget(self.arriving)
+        session.requests.arriving_changed.connect(self._show_page)
         right.addWidget(self._file_panel(), 4)
         below = QHBoxLayout()
         below.setSpacing(10)
@@ -84,7 +96,7 @@ class BringIn(Stage):
 
     def refresh(self, document: Document) -> None:
         """Show the loop, its seam and its readings."""
-        self._pages.setCurrentIndex(1)
+        self._show_page()
         self.loop.refresh(document)
         clip = self.session.project.clip
         if clip is not None:
@@ -97,6 +109,13 @@ class BringIn(Stage):
         self.fade.setCurrentIndex(max(0, index))
         self.shelf.show_current(document.source.path)
         self._look_at_bars(document)
+
+    def _show_page(self) -> None:
+        """Show what arrives, or the loop, or where there is neither the invitation."""
+        sound = self.session.requests.arriving
+        if sound is not None:
+            self.arriving.show_sound(sound)
+        self._pages.setCurrentIndex(2 if sound is not None else 0 if self.session.store.document is None else 1)
 
     def set_playhead(self, at_sample: float) -> None:
         """Show the playhead on the file."""
@@ -126,11 +145,49 @@ class BringIn(Stage):
 
     def _file_panel(self) -> QWidget:
         panel = Panel()
+        panel.body.setSpacing(2)
         self.overview = Overview(self.session)
         self.overview.sought.connect(self.playback.transport.seek)
         self.overview.bar_chosen.connect(self._take_bar)
         panel.body.addWidget(self.overview, 1)
+        self.whole = TimeScroll(self.overview, self._small, height=SCROLL_HEIGHT)
+        self.session.store.document_changed.connect(self.whole.redraw)
+        theme().changed.connect(self.whole.redraw)
+        panel.body.addWidget(self.whole)
+        row = QHBoxLayout(self.overview)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        row.addStretch(1)
+        for text, key, act, name in (
+            ("−", "zoom_out", partial(self.overview.zoom, 1.25), "Zoom out"),
+            ("+", "zoom_in", partial(self.overview.zoom, 0.8), "Zoom in"),
+            ("Loop", "zoom_loop", self.zoom_to_loop, "Zoom to the loop"),
+            ("All", "zoom_all", self.overview.show_all, "Show the whole file"),
+        ):
+            made = button(text, act, tip=tip(key), small=True, name=name)
+            made.setFixedHeight(ZOOM_HEIGHT)
+            row.addWidget(made, 0, Qt.AlignmentFlag.AlignTop)
         return panel
+
+    def _small(self, width: int, height: int, ratio: float) -> QPixmap | None:
+        """Return the whole file's waveform in small."""
+        document, summary = self.session.store.document, self.session.project.summary
+        if document is None or summary is None:
+            return None
+        gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        made = wave_pixmap(summary, 0, document.source.frames, width, height, theme().colour("dim", 0.75), ratio=ratio, gain=gain)
+        painter, share = QPainter(made), width / max(1, document.source.frames)
+        loop = document.loop
+        painter.fillRect(QRectF(share * loop.start_sample, 0.0, max(2.0, share * loop.frames), height), theme().colour("paper", 0.35))
+        painter.end()
+        return made
+
+    def zoom_to_loop(self) -> None:
+        """Show the loop and a little around it."""
+        document = self.session.store.document
+        if document is not None:
+            around = AROUND_LOOP * document.loop.frames
+            self.overview.show_span(document.loop.start_sample - around, document.loop.end_sample + around)
 
     def _seam_panel(self) -> QWidget:
         panel = Panel("Seam")
@@ -159,10 +216,12 @@ class BringIn(Stage):
         self.session.store.edit("crossfade seam", lambda d: set_seam_fade(d, fade_ms))
 
     def _commands(self) -> None:
+        self.command("zoom_loop", self.zoom_to_loop)
         self.command("seam_listen", self.hear_seam)
         self.command("tap", self.loop.tap_now)
         self.command("downbeat", self.loop.downbeat)
         self.command("proposal_next", self.loop.next_proposal)
+        self.command("proposal_use", self.loop.use_heard)
         self.command("loop_half_bar", self.loop.half_a_bar)
         for key, by, bars in (("bar_back", -1, True), ("beat_back", -1, False), ("beat_on", 1, False), ("bar_on", 1, True)):
             self.command(f"loop_{key}", partial(self.loop.slide, by, whole_bars=bars))
@@ -240,7 +299,7 @@ class BringIn(Stage):
 
 
 def _clear_bars(document: Document, _token: Token) -> tuple[Bars, Drift, tuple[Proposal, ...]]:
-    return bars_of(document), drift_of(document), proposals_of(document)
+    return bars_of(document), drift_of(document), explained(document, proposals_of(document))
 
 
 def _jump_words(jump_db: float) -> str:

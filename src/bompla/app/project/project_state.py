@@ -37,6 +37,15 @@ class Work:
     share: float
 
 
+@dataclass(frozen=True, eq=False)
+class Arriving:
+    """A sound that was read and is being analysed."""
+
+    name: str
+    clip: Clip
+    summary: WaveSummary
+
+
 @dataclass(eq=False)
 class ProjectSound:
     """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it.

@@ -14,7 +14,7 @@ from bompla.app.messages import MessageHub
 from bompla.app.preferences import preferences
 from bompla.app.project.analysis_process import AnalysisProcess
 from bompla.app.project.project import Project
-from bompla.app.project.project_state import Loaded, ProjectSound, Work, loaded_of
+from bompla.app.project.project_state import Arriving, Loaded, ProjectSound, Work, loaded_of
 from bompla.app.project.store import DocumentStore
 from bompla.app.project.tasks import Newest, Task, Threads, Token
 from bompla.app.project.view_state import ViewState
@@ -45,15 +45,22 @@ class OneShotRequest:
 
 @dataclass(frozen=True, eq=False)
 class DocumentRequest:
-    """All that the analysis found in a clip, to be made a document of."""
+    """All that the analysis found in a clip, to be made a document of; its waveform, where that is there already."""
 
     heard: AnalysisResult
     clip: Clip
     title: str
+    summary: WaveSummary | None = None
 
 
 def _read(path: Path, _token: Token) -> Clip:
     return read_clip(path)
+
+
+def _read_to_show(path: Path, token: Token) -> Arriving:
+    clip = read_clip(path)
+    token.check()
+    return Arriving(path.name, clip, WaveSummary.of(clip))
 
 
 def _open_project(path: Path, _token: Token) -> Loaded:
@@ -65,7 +72,8 @@ def _read_one_shot(request: OneShotRequest, _token: Token) -> tuple[Clip, int]:
 
 
 def _make_sound(request: DocumentRequest, _token: Token) -> ProjectSound:
-    return ProjectSound(History(document_from(request.heard, request.title)), request.clip, WaveSummary.of(request.clip))
+    summary = request.summary or WaveSummary.of(request.clip)
+    return ProjectSound(History(document_from(request.heard, request.title)), request.clip, summary)
 
 
 class Requests(QObject):
@@ -73,6 +81,7 @@ class Requests(QObject):
 
     pictures_changed = pyqtSignal()
     work_changed = pyqtSignal(object)
+    arriving_changed = pyqtSignal()
 
     def __init__(
         self, hub: MessageHub, project: Project, store: DocumentStore, view: ViewState, threads: Threads, parent: QObject | None = None
@@ -81,6 +90,7 @@ class Requests(QObject):
         self._hub, self._project, self._store, self._view, self._threads = hub, project, store, view, threads
         self.analysis = AnalysisProcess(self)
         self.work: Work | None = None
+        self.arriving: Arriving | None = None
         self.tempo_range = (AnalysisParams().min_bpm, AnalysisParams().max_bpm)
         self._newest = Newest()
         project.shown.connect(self._show_pictures)
@@ -106,15 +116,16 @@ class Requests(QObject):
             self._run(_open_project, path, lambda found: self._opened(path, found))
         else:
             adding = add and bool(self._project.sounds)
-            self._run(_read, path, lambda clip: self._take_read(path, clip, adding=adding))
+            self._run(_read_to_show, path, lambda found: self._take_read(path, found, adding=adding))
 
     def _opened(self, path: Path, found: Loaded) -> None:
         self._project.load(found, path=path)
         preferences().add_recent(path)
 
-    def _take_read(self, path: Path, clip: Clip, *, adding: bool) -> None:
+    def _take_read(self, path: Path, found: Arriving, *, adding: bool) -> None:
         preferences().add_recent(path)
-        self._analyse(path, clip, str(path), adding=adding)
+        self._set_arriving(found)
+        self._analyse(path, found.clip, str(path), adding=adding)
 
     def add_clip(self, clip: Clip, name: str) -> None:
         """Analyse a sound that is in memory, and add it to the project."""
@@ -223,7 +234,8 @@ class Requests(QObject):
         ))
 
     def _take_heard(self, path: Path, clip: Clip, heard: AnalysisResult, *, adding: bool) -> None:
-        self._run(_make_sound, DocumentRequest(heard, clip, path.stem), lambda sound: self._show(sound, adding=adding))
+        summary = self.arriving.summary if self.arriving is not None and self.arriving.clip is clip else None
+        self._run(_make_sound, DocumentRequest(heard, clip, path.stem, summary), lambda sound: self._show(sound, adding=adding))
 
     def _show(self, sound: ProjectSound, *, adding: bool) -> None:
         if adding:
@@ -282,3 +294,10 @@ class Requests(QObject):
         if work != self.work:
             self.work = work
             self.work_changed.emit(work)
+        if work is None:
+            self._set_arriving(None)
+
+    def _set_arriving(self, sound: Arriving | None) -> None:
+        if sound is not self.arriving:
+            self.arriving = sound
+            self.arriving_changed.emit()
