@@ -22,20 +22,20 @@ from bompla.analysis.separation.mix import mixed
 from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, content_key, files_under
 from bompla.analysis.shelf_scan import looked_at
 from bompla.analysis.tempo.drift import drift_of
-from bompla.app.bring_in.overview import STRETCH
 from bompla.app.bring_in.shelf_list import ShelfFilter
 from bompla.app.bring_in.tap import Taps
 from bompla.app.preferences import preferences
-from bompla.app.sound_picture import RULER
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
+from bompla.audio.resample import resampled
 from bompla.demo import loop_paths
 from bompla.errors import EditError
 from bompla.formats.project import open_project
 from bompla.model.cut_edits import downbeat_here, set_bars, set_loop, set_meter, set_seam_fade, set_tempo, slide_loop, take_bars
-from bompla.model.detected_pattern import pattern_of
+from bompla.model.detected_pattern import hits_inside, pattern_of
 from bompla.model.document import Attack, Document, Source
 from bompla.model.loop import Loop
+from bompla.model.pattern_edits import delete_hits
 from bompla.model.stretches import Proposed, Stretch
 from bompla.render.stretch import stretched
 from conftest import settle
@@ -421,8 +421,8 @@ def test_what_lies_outside_the_loop_can_be_heard_or_is_said_to_be_nothing(demo_w
     assert np.abs(engine.captured(since_frame=start)).max() > 0.05
 
 
-def test_a_loop_that_is_marked_in_a_stretch_is_taken_by_a_click(demo_window: Any) -> None:
-    """Two stretches: their band says their tempos, the bars shown are those of the loop's own, and a mark is one click."""
+def test_a_suggested_loop_is_heard_and_used_on_the_picture(demo_window: Any, qtbot: Any) -> None:
+    """Two stretches: a click on a box plays its bars, a double click uses them, and the bars shown are those of the loop's own stretch."""
     window, session = demo_window, demo_window.session
     window.go_to(0)
     document: Document = session.store.document
@@ -432,14 +432,32 @@ def test_a_loop_that_is_marked_in_a_stretch_is_taken_by_a_click(demo_window: Any
     stretches = (Stretch(0, border, document.bpm, "4/4", 0.9), Stretch(border, frames, document.bpm * 1.3, "4/4", 0.9))
     session.store.edit("two stretches", lambda d: replace(d, stretches=stretches, proposed=proposed))
     overview = window.bring_in.overview
+    settle(qtbot, window)
     overview.grab()
-    x = overview._axis.x(border) + 3.0
-    y = RULER + STRETCH + 6.0
+    x = overview._axis.x(border + bar / 2)
+    y = overview._boxes[0].area.center().y()
+    assert overview._boxes[0].area.left() == pytest.approx(overview._axis.x(border), abs=1.0), "a box is where its bars are"
     QTest.mouseMove(overview, QPoint(round(x), round(y)))
     assert overview.proposal_at(x, y) == 0
-    assert "1 bar at" in overview.toolTip()
-    QTest.mouseClick(overview, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPoint(round(x), round(y)))
+    assert all(words in overview.toolTip() for words in ("1 bar at", "very clear drums", "A click plays it"))
+    start = window.playback.engine.state.rendered_frames
+    QTest.mouseClick(overview, LEFT, NONE, QPoint(round(x), round(y)))
+    assert session.store.document.loop == document.loop, "hearing it is not taking it"
+    settle(qtbot, window)
+    qtbot.waitUntil(lambda: window.playback.engine.state.rendered_frames > start + 20_000)
+    assert np.abs(window.playback.engine.captured(since_frame=start)).max() > 0.1
+    QTest.mouseDClick(overview, LEFT, NONE, QPoint(round(x), round(y)))
     assert session.store.document.loop == proposed[0].loop
+    session.store.undo()
+    settle(qtbot, window)
+    ctrl, shift = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+    QTest.keyClick(overview, Qt.Key.Key_P, ctrl)
+    QTest.keyClick(overview, Qt.Key.Key_P, ctrl | shift)
+    assert session.store.document.loop == proposed[1].loop
+    session.store.undo()
+    QTest.keyClick(overview, Qt.Key.Key_9, ctrl)
+    assert overview.axis.x(0) < overview.axis.x(frames)
+    session.store.edit("use the first", lambda d: set_loop(d, proposed[0].loop))
     starts = bars_of(session.store.document).starts
     assert starts[0] >= border - bar // 2, "bars of the other tempo are not shown"
     session.store.undo()
@@ -459,6 +477,62 @@ def test_a_loop_that_is_marked_in_a_stretch_is_taken_by_a_click(demo_window: Any
     assert session.store.document.proposed == proposed
     session.store.edit("in 3/4", lambda d: set_meter(d, "3/4"))
     assert not panel.half_bar.isEnabled(), "its half is not on a beat"
+
+
+def test_kit_and_pattern_are_those_of_the_loop_until_they_are_touched(window: Any, qtbot: Any, tmp_path: Path) -> None:
+    """A recording of two loops at two tempos: the other one's bars have its own drums, and an edited pattern stays what it is."""
+    by_name = {path.stem: read_clip(path) for path in loop_paths()}
+    first, second = by_name["quay break"], by_name["gangway hats"]
+    rate = first.sample_rate
+    other = Clip(np.asarray(resampled(second, rate).stereo), rate)
+    sound = np.concatenate([np.tile(first.stereo, (3, 1)), np.zeros((rate, 2), np.float32), np.tile(other.stereo, (4, 1))])
+    path = tmp_path / "two songs.wav"
+    soundfile.write(path, sound, rate, subtype="FLOAT")
+    session, stage = window.session, window.bring_in
+    arrived: list[str] = []
+    session.requests.arriving_changed.connect(
+        lambda: arrived.append(session.requests.arriving.name if session.requests.arriving else "gone"))
+    window.open_path(path)
+    qtbot.waitUntil(lambda: arrived == ["two songs.wav"])
+    assert stage.arriving.wave.isVisible(), "the waveform is there while it is analysed"
+    start = window.playback.engine.state.rendered_frames
+    wave = stage.arriving.wave
+    QTest.mouseClick(wave, LEFT, NONE, QPoint(round(wave.axis.x(30.0 * rate)), wave.height() // 2))
+    settle(qtbot, window)
+    qtbot.waitUntil(lambda: window.playback.engine.state.rendered_frames > start + 30_000)
+    assert np.abs(window.playback.engine.captured(since_frame=start)).max() > 0.1, "and can be heard"
+    assert arrived == ["two songs.wav", "gone"]
+    qtbot.waitUntil(lambda: len(stage.loop._proposals) > 4)
+    document = session.store.document
+    border = 3 * first.frames + rate // 2
+    here, there = document.loop, next(p.loop for p in stage.loop._proposals if (p.loop.start_sample > border)
+                                      != (document.loop.start_sample > border))
+
+    def use(loop: Loop) -> None:
+        index = next(n for n, p in enumerate(stage.loop._proposals) if p.loop == loop)
+        stage.loop.use_proposal(index)
+        settle(qtbot, window)
+
+    use(there)
+    moved = session.store.document
+    struck = {(round(a.at_sample), h.drum) for a in moved.attacks for h in a.heard if h.sure}
+    assert len(hits_inside(moved)) == len(pattern_of(moved).hits) > 4
+    pads = {pad.id: pad.drum for pad in moved.pads}
+    times = moved.beat_map.samples_at([hit.at_beats for hit in pattern_of(moved).hits])
+    assert all(any(abs(at - t) < 0.002 * rate and drum == pads[hit.pad_id] for at, drum in struck)
+               for t, hit in zip(times, pattern_of(moved).hits, strict=True)), "each hit is one that is heard there"
+    assert not moved.offers
+    assert seam_of(moved, session.project.clip).well
+    session.store.undo()
+    assert session.store.document == document
+    session.store.edit("delete hit", lambda d: delete_hits(d, [pattern_of(d).hits[0].id]))
+    edited = pattern_of(session.store.document)
+    use(there)
+    assert [hit.id for hit in pattern_of(session.store.document).hits] == [hit.id for hit in edited.hits], "what was edited stays"
+    assert session.store.document.offers, "and what is heard there is offered"
+    use(here)
+    back = pattern_of(session.store.document).hits
+    assert [hit.at_beats for hit in back] == pytest.approx([hit.at_beats for hit in edited.hits], abs=1e-6)
 
 
 def test_with_nothing_open_there_is_one_invitation_and_the_rest_is_off(window: Any, qtbot: Any) -> None:

@@ -39,14 +39,25 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
             proposed=heard.passages if len(heard.stretches) > 1 else (),
         )
     )
+    return made_anew(document)
+
+
+def made_anew(document: Document) -> Document:
+    """Return the document with kit and pattern made from its slices, and nothing of what they were before."""
     pads, next_id = made_kit(document.cuts, document.next_id)
-    document = replace(document, pads=pads, next_id=next_id, offers=())
+    document = replace(document, pads=pads, next_id=next_id, offers=(), shown=0)
     hits = []
     for pad_id, at_beats, velocity in detected_hits(document, document.cuts):
         hits.append(Hit(next_id, pad_id, at_beats, velocity))
         next_id += 1
     ordered = fitted(document, sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
     return replace(document, variations=(Variation("A", FIRST_NAME, ordered),), next_id=next_id)
+
+
+def following(before: Document, after: Document) -> Document:
+    """Return an edited document whose kit and pattern nobody has touched: they are made anew where its loop reaches other strikes."""
+    known = {cut.attack_sample for cut in before.cuts}
+    return after if all(cut.attack_sample in known for cut in after.cuts) else made_anew(after)
 
 
 class Offer(NamedTuple):

@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.analysis.loop.passages import CLEAR_DB, LENGTH_WORTH
 from bompla.analysis.tempo.drift import followed
 from bompla.analysis.tempo.evidence import Evidence, bars_alike, part_of, struck_by_bar
 from bompla.analysis.tempo.readings import Reading
@@ -27,8 +28,6 @@ EDGE_COUNTS = 0.25
 PROPOSED_BARS, MOST_EACH = (4, 8, 2, 1), 2
 """Of how many bars loops are proposed in each stretch, and how many of each length."""
 
-LENGTH_WORTH = {4: 0.12, 8: 0.06, 2: 0.0, 1: -0.15}
-CLEAR_DB = 24.0
 
 Floats = NDArray[np.float64]
 

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.loop.passage import LENGTH_WORTH
 from bompla.analysis.loop.why import whys_of
 from bompla.analysis.tempo.drift import drift_of
 from bompla.model.document import Document
@@ -18,6 +17,8 @@ CLEAR_DB = 24.0
 """An attack that stands so far above what rings before it is as clear as can be."""
 
 PER_LENGTH = 4
+LENGTH_WORTH = {4: 0.12, 8: 0.06, 2: 0.0, 1: -0.15}
+"""How many are proposed of each length, and how much more a length is worth than another."""
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,6 @@ from math import pi
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import next_fast_len
 
 from bompla.model.document import Heard
 
@@ -197,7 +196,7 @@ class BeatGrid:
         """How alike the pattern is to itself so many beats later, from 0 to 1, shape (phases, beats)."""
         rows = self.steps[:, 1:4] / self.totals[:, 1:4, None]
         smooth = rows + 0.5 * (_later(rows) + _later(rows[..., ::-1])[..., ::-1])
-        size = smooth.shape[2] if self.wraps else next_fast_len(2 * smooth.shape[2], real=True)
+        size = smooth.shape[2] if self.wraps else 1 << (2 * smooth.shape[2] - 1).bit_length()
         spectrum = np.fft.rfft(smooth, size, axis=2)
         power = (spectrum.real**2 + spectrum.imag**2).sum(axis=1)
         auto = np.fft.irfft(power, size)[:, : smooth.shape[2] : STEPS]

@@ -37,8 +37,8 @@ from bompla.units import ms_to_samples
 SEAM_HEARD_MS = 350.0
 SEAM_TIMES = 6
 NARROW, WIDE_LOOP_PANEL = 1040, 490
-SCROLL_HEIGHT, ZOOM_HEIGHT, AROUND_LOOP = 20, 17, 0.12
-"""How tall the file in small and the zoom buttons are, and how much of its length is shown around a loop that is zoomed to."""
+SCROLL_HEIGHT, AROUND_LOOP = 20, 0.12
+"""How tall the file in small is, and how much of its length is shown around a loop that is zoomed to."""
 
 FADES_MS = (0, 2, 5, 10, 20, 50)
 
@@ -164,8 +164,8 @@ class BringIn(Stage):
             ("Loop", "zoom_loop", self.zoom_to_loop, "Zoom to the loop"),
             ("All", "zoom_all", self.overview.show_all, "Show the whole file"),
         ):
-            made = button(text, act, tip=tip(key), small=True, name=name)
-            made.setFixedHeight(ZOOM_HEIGHT)
+            made = button(text, act, tip=tip(key), name=name)
+            made.setObjectName("tiny")
             row.addWidget(made, 0, Qt.AlignmentFlag.AlignTop)
         return panel
 
@@ -271,7 +271,7 @@ class BringIn(Stage):
 
     def _look_at_bars(self, document: Document) -> None:
         """Look for clear bars on the thread, where the loop or the attacks are other ones than before."""
-        seen = (document.source.content_hash, document.loop, document.threshold)
+        seen = (document.source.content_hash, document.loop, document.threshold, document.proposed)
         if seen == self._looked_at or self.session.store.history is None or document is not self.session.store.history.document:
             return
         self._looked_at = seen

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 from bompla.analysis.pictures import Pictures
 from bompla.analysis.spectrogram import Spectrogram
@@ -11,7 +12,7 @@ from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
 from bompla.formats.project import Project
 from bompla.model.document import Document
-from bompla.model.history import History
+from bompla.model.history import MAX_STEPS, History
 
 
 @dataclass(frozen=True)
@@ -50,7 +51,7 @@ class Arriving:
 class ProjectSound:
     """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it.
 
-    `selected_at` has what was selected after so many edits, for undo to bring it back.
+    `selected_at` has what was selected after so many edits, for undo to bring it back. It is `fresh` where it was analysed here.
     """
 
     history: History
@@ -62,11 +63,21 @@ class ProjectSound:
     selected_at: dict[int, Selection] = field(default_factory=dict)
     spectrogram: Spectrogram | None = None
     drums_only: Clip | None = None
+    fresh: bool = False
 
     def __post_init__(self) -> None:
         document = self.history.document
         slices = document.slices()
         self.selection = Selection(cut_id=slices[0].cut.id if slices else 0, pad_id=document.pads[0].id if document.pads else 0)
+
+    @property
+    def untouched(self) -> bool:
+        """Whether kit and pattern are as the analysis made them: no edit changed them but those that moved the loop."""
+        documents = [*(step.document for step in self.history.done), self.history.document]
+        return self.fresh and len(documents) <= MAX_STEPS and all(
+            after.loop != before.loop or (after.pads is before.pads and after.variations is before.variations)
+            for before, after in pairwise(documents)
+        )
 
     @property
     def unsaved(self) -> bool:

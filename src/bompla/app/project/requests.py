@@ -73,7 +73,7 @@ def _read_one_shot(request: OneShotRequest, _token: Token) -> tuple[Clip, int]:
 
 def _make_sound(request: DocumentRequest, _token: Token) -> ProjectSound:
     summary = request.summary or WaveSummary.of(request.clip)
-    return ProjectSound(History(document_from(request.heard, request.title)), request.clip, summary)
+    return ProjectSound(History(document_from(request.heard, request.title)), request.clip, summary, fresh=True)
 
 
 class Requests(QObject):

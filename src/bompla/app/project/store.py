@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from bompla.app.messages import MessageHub
 from bompla.app.project.project import Project
 from bompla.errors import EditError
+from bompla.groove.rebuild import following
 from bompla.model.document import Document
 from bompla.model.history import History
 
@@ -54,17 +55,23 @@ class DocumentStore(QObject):
     def edit(self, label: str, change: Callable[[Document], Document], *, joins: bool = False) -> bool:
         """Make an edit as one step of undo; False, with a message, where it cannot be made.
 
+        A kit and a pattern that nobody has touched are those of the loop, wherever it is moved to.
+
         One that `joins` is one step with the edit of the same name just before it: a key that is held down.
         """
         if self.history is None:
             return False
+        before = self.history.document
         try:
-            after = change(self.history.document)
+            after = change(before)
         except EditError as error:
             self._preview = None
             self._hub.trouble(str(error))
             self.tell()
             return False
+        sound = self._project.sound
+        if after.loop != before.loop and sound is not None and sound.untouched:
+            after = following(before, after)
         had_preview, self._preview = self._preview is not None, None
         joined = joins and self.history.undo_label == label and self._clock() - self._edited_at < JOINED_S
         history = (self.history.undo() if joined else self.history).after(after, label)

@@ -244,6 +244,11 @@ class Chips(QWidget):
             shown.setText(text)
             if key == current:
                 shown.setChecked(True)
+        held = self._group.checkedButton()
+        if held is not None and current not in self._keys:  # none of them holds: an exclusive group would keep the last
+            self._group.setExclusive(False)
+            held.setChecked(False)
+            self._group.setExclusive(True)
 
     def click(self, key: object) -> None:
         """Pick a choice as the user would."""
