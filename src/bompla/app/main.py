@@ -33,6 +33,9 @@ from bompla.engine.host import Engine
 from bompla.errors import BomplaError
 from bompla.formats.project import open_project
 
+SWITCH_S = 0.0005
+"""How soon a thread gives way: at Python's 5 ms the window stood still for as long at each call into Qt while a thread was at work."""
+
 SCREENSHOT_WAIT_MS = 15_000
 DEMO_STAGE = "slice"
 STYLE = "fusion"
@@ -131,6 +134,7 @@ def make_application() -> QApplication:
     present = QApplication.instance()
     application = present if isinstance(present, QApplication) else QApplication([sys.argv[0]])
     application.setApplicationName("Bompla")
+    sys.setswitchinterval(SWITCH_S)
     style = application.style()
     if style is None or style.objectName() != STYLE:  # to set it anew would dress every widget again
         application.setStyle(QStyleFactory.create(STYLE))

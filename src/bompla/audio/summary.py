@@ -7,9 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from bompla.audio.clip import Clip, Samples
+from bompla.audio.room import let_go
 
 BASE_FRAMES = 32
 FACTOR = 4
+ROWS_AT_ONCE, LET_GO_EVERY = 16_384, 16
 
 
 @dataclass(frozen=True, eq=False)
@@ -25,7 +27,7 @@ class WaveSummary:
     @classmethod
     def of(cls, clip: Clip) -> WaveSummary:
         """Build the summary of a clip; linear in its length."""
-        levels = [_reduced(_extremes(clip.samples), BASE_FRAMES)]
+        levels = [_by_blocks(clip.samples)]
         while levels[-1].shape[0] > 64:
             levels.append(_reduced(levels[-1], FACTOR))
         return cls(clip, tuple(levels))
@@ -68,6 +70,23 @@ class WaveSummary:
             index += 1
             block *= FACTOR
         return self.levels[index], block
+
+
+def _by_blocks(samples: Samples) -> Samples:
+    """Return the extremes of each `BASE_FRAMES` frames over all channels, which lie in one piece, shape (blocks, 2)."""
+    whole = samples.shape[0] // BASE_FRAMES
+    rows = samples[: whole * BASE_FRAMES].reshape(whole, BASE_FRAMES * samples.shape[1])
+    rest = samples[whole * BASE_FRAMES :]
+    found = np.empty((whole + bool(rest.size), 2), np.float32)
+    for start in range(0, whole, ROWS_AT_ONCE):  # not all at once: the sound may lie in a file
+        part = rows[start : start + ROWS_AT_ONCE]
+        found[start : start + len(part), 0] = part.min(axis=1)
+        found[start : start + len(part), 1] = part.max(axis=1)
+        if start % (LET_GO_EVERY * ROWS_AT_ONCE) == 0:
+            let_go(samples)
+    if rest.size:
+        found[whole] = rest.min(), rest.max()
+    return found
 
 
 def _extremes(samples: Samples) -> Samples:

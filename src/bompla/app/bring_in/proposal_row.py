@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -32,15 +33,17 @@ class Box:
 def boxes_of(proposals: Sequence[Proposal], axis: TimeAxis, top: float, rows: int) -> list[Box]:
     """Return boxes for the best of the proposals in view, in so many rows from a height on: none covers another, better ones are first."""
     found: list[Box] = []
+    edges: list[list[float]] = [[] for _ in range(rows)]  # where the boxes of each row begin and end, in order
     for index, proposal in enumerate(proposals):
         x0, x1 = axis.x(proposal.loop.start_sample), axis.x(proposal.loop.end_sample)
         if x1 < axis.left or x0 > axis.left + axis.width:
             continue
         left, right = max(x0, axis.left - 2.0), min(max(x1, x0 + LEAST), axis.left + axis.width + 2.0)
-        for row in range(rows):
-            area = QRectF(left, top + row * (BOX + GAP), max(LEAST, right - left - 1.0), BOX)
-            if not any(area.adjusted(-1.0, 0.0, 1.0, 0.0).intersects(box.area) for box in found):
-                found.append(Box(area, index))
+        for row, taken in enumerate(edges):
+            place = bisect_right(taken, left)
+            if place % 2 == 0 and (place == len(taken) or taken[place] >= right):
+                taken[place:place] = [left, right]
+                found.append(Box(QRectF(left, top + row * (BOX + GAP), max(LEAST, right - left - 1.0), BOX), index))
                 break
     return found
 

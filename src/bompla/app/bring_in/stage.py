@@ -303,4 +303,4 @@ def _clear_bars(document: Document, _token: Token) -> tuple[Bars, Drift, tuple[P
 
 
 def _jump_words(jump_db: float) -> str:
-    return "no step at the seam" if jump_db < -30.0 else f"a step of {jump_db:.0f} dB"
+    return "no step at the seam" if jump_db < -30.0 else f"a step of {jump_db:.0f}\u00a0dB".replace("-", "\u2212")
