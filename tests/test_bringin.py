@@ -522,6 +522,9 @@ def test_kit_and_pattern_are_those_of_the_loop_until_they_are_touched(window: An
     assert all(any(abs(at - t) < 0.002 * rate and drum == pads[hit.pad_id] for at, drum in struck)
                for t, hit in zip(times, pattern_of(moved).hits, strict=True)), "each hit is one that is heard there"
     assert not moved.offers
+    selected = session.shown.selection
+    assert selected.cut_id in {cut.id for cut in moved.cuts}
+    assert selected.pad_id in pads
     assert seam_of(moved, session.project.clip).well
     session.store.undo()
     assert session.store.document == document

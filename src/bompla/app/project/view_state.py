@@ -12,6 +12,8 @@ from bompla.app.project.project_state import Selection
 from bompla.app.project.store import DocumentStore
 from bompla.groove.grid import Grid
 from bompla.groove.missing import MissingHit, missing_hits
+from bompla.model.document import Document
+from bompla.model.loop import Loop
 
 
 class ViewState(QObject):
@@ -32,7 +34,9 @@ class ViewState(QObject):
         self._soloed: frozenset[int] = frozenset()
         self._folded = False
         self._missing_shown = True
+        self._loop: Loop | None = None
         store.went_back.connect(self._bring_back)
+        store.document_changed.connect(self._stay_in_loop)
 
     def _bring_back(self, selected: Selection) -> None:
         """Select what was selected when the document was as it is now."""
@@ -40,6 +44,20 @@ class ViewState(QObject):
         if sound is not None and selected != sound.selection:
             sound.selection = selected
             self.selection_changed.emit(selected)
+
+    def _stay_in_loop(self, document: Document | None) -> None:
+        """Where the loop is moved off the slice or the pad that was selected, select the first there is."""
+        if document is None or self._store.previewing or document.loop == self._loop:
+            return
+        self._loop = document.loop
+        selection, what = self.selection, dict[str, Any]()
+        if selection.cut_id and all(cut.id != selection.cut_id for cut in document.cuts):
+            slices = document.slices()
+            what["cut_id"] = slices[0].cut.id if slices else 0
+        if selection.pad_id and all(pad.id != selection.pad_id for pad in document.pads):
+            what["pad_id"] = document.pads[0].id if document.pads else 0
+        if what:
+            self.select(**what)
 
     @property
     def selection(self) -> Selection:

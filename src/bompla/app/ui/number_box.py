@@ -51,6 +51,7 @@ class NumberBox(QDoubleSpinBox):
         self.setRange(low, high)
         self.setPrefix(before)
         self.setSuffix(unit)
+        self._unit = unit
         self.setAccessibleName(name)
         self.setToolTip(tip or name)
         self.setKeyboardTracking(False)
@@ -67,7 +68,14 @@ class NumberBox(QDoubleSpinBox):
         assert line is not None
         if number == self._shown and line.isModified() and self.hasFocus():
             return
+        if self.suffix() != self._unit:
+            self.setSuffix(self._unit)
         self._set(number)
+
+    def clear(self) -> None:
+        """Show no number, and no unit of one."""
+        self.setSuffix("")
+        super().clear()
 
     def validate(self, text: str | None, at: int) -> tuple[object, str, int]:  # type: ignore[override]  # narrower in the stubs
         """Take a comma for a point."""
