@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.analysis.review.doubts import Mend, Question, questions_of
@@ -24,6 +25,7 @@ class DoubtPanel(Panel):
     def __init__(self, session: Session, playback: Playback) -> None:
         super().__init__("Nothing to check")
         self._session, self._playback = session, playback
+        self._listed: list[tuple[Question, tuple[int, ...]]] = []
         content = QWidget()
         self._rows = QVBoxLayout(content)
         self._rows.setContentsMargins(0, 0, 0, 0)
@@ -55,14 +57,27 @@ class DoubtPanel(Panel):
         clipped = self._session.review.clipped
         self.file_line.setVisible(clipped > 0)
         self.file_line.setText(f"The recording itself is clipped, in {counted(clipped, 'slice')}." if clipped else "")
-        clear_layout(self._rows)
+        self._area.setVisible(bool(questions))
+        if self.isVisible():
+            self._list(questions)
+        self._area.setFixedHeight(LINE_HEIGHT * min(SHOWN_LINES, sum(2 if len(one.doubts) == 1 else 3 for one in questions)))
+
+    def _list(self, questions: list[Question]) -> None:
+        """Make the rows, where they are not those that are there: it takes longer than all else at a change of the selection."""
         document = self._session.store.document
         numbers = {piece.cut.id: piece.number for piece in document.slices()} if document else {}
-        for question in questions[:MOST_ROWS]:
-            self._rows.addWidget(self._row(question, [numbers.get(doubt.cut_id, 0) for doubt in question.doubts]))
+        wanted = [(question, tuple(numbers.get(doubt.cut_id, 0) for doubt in question.doubts)) for question in questions[:MOST_ROWS]]
+        if wanted == self._listed:
+            return
+        self._listed = wanted
+        clear_layout(self._rows)
+        for question, places in wanted:
+            self._rows.addWidget(self._row(question, places))
         self._rows.addStretch(1)
-        self._area.setVisible(bool(questions))
-        self._area.setFixedHeight(LINE_HEIGHT * min(SHOWN_LINES, sum(2 if len(one.doubts) == 1 else 3 for one in questions)))
+
+    def showEvent(self, event: QShowEvent | None) -> None:  # noqa: N802  # Qt's name
+        self.refresh()
+        super().showEvent(event)
 
     def go_next(self) -> None:
         """Choose and play the next slice to check, after the selected one."""
@@ -109,7 +124,7 @@ class DoubtPanel(Panel):
                 return [turned, *known[n + 1 :], *known[:n]]
         return known
 
-    def _row(self, question: Question, numbers: list[int]) -> QWidget:
+    def _row(self, question: Question, numbers: tuple[int, ...]) -> QWidget:
         made = QWidget()
         column = QVBoxLayout(made)
         column.setContentsMargins(0, 0, 0, 0)
