@@ -47,6 +47,8 @@ class LanePicture(SoundPicture):
         super().__init__(session, name, parent)
         self._felt: LastMade[tuple[Hit, ...]] = LastMade(1)
         self._lanes: LastMade[list[Pad]] = LastMade(1)
+        self._placed_of: tuple[list[Pad], tuple[float, float, int]] = ([], (0.0, 0.0, -1))
+        self._places: dict[int, QRectF] = {}
         self._limits = (0.0, 1.0)
         session.shown.changed.connect(self.redraw)
 
@@ -109,12 +111,13 @@ class LanePicture(SoundPicture):
 
     def lane(self, pad_id: int) -> QRectF:
         """Return where a pad's lane is, without its header; empty if it has none."""
-        pads = self.pads()
-        height = self._lane_height(len(pads))
-        for index, pad in enumerate(pads):
-            if pad.id == pad_id:
-                return QRectF(self._axis.left, RULER + ORIGINAL + index * height, self._axis.width, height)
-        return QRectF()
+        pads, size = self.pads(), (self._axis.left, self._axis.width, self.height())
+        if pads is not self._placed_of[0] or size != self._placed_of[1]:
+            height = self._lane_height(len(pads))
+            self._places = {pad.id: QRectF(self._axis.left, RULER + ORIGINAL + index * height, self._axis.width, height)
+                            for index, pad in enumerate(pads)}
+            self._placed_of = (pads, size)
+        return QRectF(self._places.get(pad_id, QRectF()))
 
     def level_bar(self, pad: Pad) -> QRectF:
         """Return where a lane's level is dragged, empty in a low lane."""
@@ -183,10 +186,13 @@ class LanePicture(SoundPicture):
         for hit in gone:
             if hit.pad_id in lanes and first <= hit.at_beats <= last:
                 self._paint_gone(painter, hit)
-        for hit in seen:
+        at = document.beat_map.samples_at([hit.at_beats for hit in seen])
+        xs = self._axis.left + (at - self._axis.start) / self._axis.samples_per_point
+        for hit, x in zip(seen, xs.tolist(), strict=True):
             if hit.pad_id in lanes:
                 painter.setOpacity(SILENCED if hit.pad_id in silenced else 1.0)
-                self._paint_pin(painter, document, hit, hit.id in selected, draft=written is not None and hit.id not in written)
+                head = QPointF(x, self._velocity_y(lanes[hit.pad_id], hit.velocity))
+                self._paint_pin(painter, document, hit, head, hit.id in selected, draft=written is not None and hit.id not in written)
         painter.setOpacity(1.0)
 
     def _written(self) -> frozenset[int] | None:
@@ -312,9 +318,8 @@ class LanePicture(SoundPicture):
         painter.drawLine(QPointF(x - 4.0, foot - 4.0), QPointF(x + 4.0, foot + 4.0))
         painter.drawLine(QPointF(x - 4.0, foot + 4.0), QPointF(x + 4.0, foot - 4.0))
 
-    def _paint_pin(self, painter: QPainter, document: Document, hit: Hit, selected: bool, *, draft: bool = False) -> None:
-        """Draw a hit; one that is not written yet stands on a broken stem, in a ring."""
-        head = self.pin(hit)
+    def _paint_pin(self, painter: QPainter, document: Document, hit: Hit, head: QPointF, selected: bool, *, draft: bool = False) -> None:
+        """Draw a hit with its head at a place; one that is not written yet stands on a broken stem, in a ring."""
         if not self._axis.left - 12.0 <= head.x() <= self._axis.left + self._axis.width + 2.0:
             return
         pad = document.pad(hit.pad_id)
