@@ -10,6 +10,7 @@ from pathlib import Path
 
 os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp()  # as at a first start, whatever this user prefers
 
+import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QApplication, QWidget
@@ -17,6 +18,9 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from bompla.app.main import make_application, make_window, open_demo, when_settled
 from bompla.app.theme import DAY, NIGHT, theme
 from bompla.app.window import MainWindow
+from bompla.audio.clip import Clip
+from bompla.audio.files import encode_clip, read_clip
+from bompla.audio.resample import resampled
 from bompla.demo import loop_paths
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.groove.writers import with_starter
@@ -31,6 +35,7 @@ from bompla.model.shape import Shape
 from bompla.model.variation_edits import duplicate_variation, set_layer
 
 FOLDER = Path(__file__).parent / "screenshots"
+RECORDED_RATE = 48_000
 
 
 def settled(window: MainWindow, application: QApplication) -> None:
@@ -205,12 +210,27 @@ def shoot_study(window: MainWindow, application: QApplication, shoot: Callable[[
     study.modes.click("words")
 
 
+def rehearsal(folder: Path) -> Path:
+    """Write a recording of three of the demo loops, each at its own tempo, with rests between them; return where it is."""
+    parts: list[np.ndarray] = []
+    for name, times, rest_s in (("quay break", 3, 1.6), ("gangway hats", 4, 2.2), ("lamplight shuffle", 4, 0.8)):
+        clip = resampled(read_clip(next(path for path in loop_paths() if path.stem == name)), RECORDED_RATE)
+        parts += [np.tile(clip.stereo, (times, 1)), np.zeros((round(rest_s * RECORDED_RATE), 2), np.float32)]
+    path = folder / "night rehearsal.flac"
+    path.write_bytes(encode_clip(Clip(np.concatenate([np.zeros((RECORDED_RATE, 2), np.float32), *parts]), RECORDED_RATE)))
+    return path
+
+
 def shoot_bring_in(window: MainWindow, application: QApplication, shoot: Callable[[str], None]) -> None:
-    """The first stage, with a recording that has to be trimmed."""
+    """The first stage, with a recording of several tempos; the seam of a loop that has to be trimmed."""
     window.go_to(0)
+    with tempfile.TemporaryDirectory() as folder:
+        window.session.requests.open(rehearsal(Path(folder)))
+        settled(window, application)
+    wait_until(application, lambda: len(window.bring_in.loop.proposed.keys) > 0)
+    shoot("bring-in")
     window.session.requests.open(next(path for path in loop_paths() if path.stem == "rehearsal tape"))
     settled(window, application)
-    shoot("bring-in")
     window.bring_in.seam.zoom(0.05)
     window.session.store.edit("take 2 bars", lambda d: take_bars(d, 2))
     settled(window, application)

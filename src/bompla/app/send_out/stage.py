@@ -257,7 +257,7 @@ class SendOut(Stage):
         self.folder_line.setText(self.fontMetrics().elidedText(short, Qt.TextElideMode.ElideMiddle, 190))
         self.folder_line.setToolTip(str(outgoing.folder))
         dragged = self.fontMetrics().elidedText(outgoing.drag_folder.name, Qt.TextElideMode.ElideRight, 80)
-        self.dragged_line.setText(f"dragged out: {dragged}")
+        self.dragged_line.setText(f"dragged files: …/{dragged}")
         self.dragged_line.setToolTip(f"Files that are dragged or copied out stay in {outgoing.drag_folder}")
         if target is not None:
             self.target_line.setText(f"{target.name} · {'is there already' if target.exists() else 'nothing there yet'}")
