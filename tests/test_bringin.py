@@ -17,7 +17,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
 from bompla.analysis.loop.passages import bars_of, proposals_of
-from bompla.analysis.loop.seam import seam_of, seamless, zero_crossing
+from bompla.analysis.loop.seam import seam_mend, seam_of, seamless, zero_crossing
 from bompla.analysis.separation.mix import mixed
 from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, content_key, files_under
 from bompla.analysis.shelf_scan import looked_at
@@ -307,6 +307,32 @@ def test_the_seam_tells_how_late_the_loop_comes_round(demo: tuple[Document, Clip
     first = document.attacks[0].at_sample - two.loop.start_sample
     assert seam.error_ms == pytest.approx(late_ms + 1000.0 * first / clip.sample_rate, abs=0.6)
     assert ("late" in seam.words) == (late_ms > 5.0)
+    moved = set_loop(document, replace(two.loop, start_sample=two.loop.start_sample + 400, end_sample=end))
+    for _ in range(4):  # the start, the end, the step: one after the other, until there is nothing to tell
+        mend = seam_mend(moved, clip, seam_of(moved, clip))
+        if mend is None:
+            break
+        moved = set_loop(moved, mend.loop)
+    assert mend is None
+    mended = seam_of(moved, clip)
+    assert abs(mended.early_ms or 0.0) < 2.0
+    assert abs(mended.error_ms or 0.0) < 0.5
+    assert mended.jump_db <= -30.0
+
+
+def test_a_seam_is_mended_by_a_button(demo_window: Any) -> None:
+    window, session = demo_window, demo_window.session
+    window.go_to(0)
+    stage, loop = window.bring_in, session.store.document.loop
+    assert not stage.seam_mend.isVisible(), "nothing is told"
+    session.store.edit("start late", lambda d: set_loop(d, replace(loop, start_sample=882)))
+    assert stage.seam_mend.text() == "Start on the attack"
+    QTest.keyClick(stage.overview, Qt.Key.Key_F5)
+    assert session.store.document.loop.start_sample <= 2
+    assert session.store.history.undo_label == "start on the attack"
+    session.store.undo()
+    session.store.undo()
+    assert session.store.document.loop == loop
 
 
 def test_a_blended_seam_has_no_step() -> None:

@@ -68,6 +68,7 @@ COMMANDS = (
     Command("proposal_use", "Use the suggested loop that was played", "Ctrl+Shift+P", IN_BRING_IN),
     Command("zoom_loop", "Zoom to the loop", "Ctrl+9", IN_BRING_IN),
     Command("seam_listen", "Play the seam repeatedly", "Return", IN_BRING_IN),
+    Command("seam_mend", "Mend the seam", "F5", IN_BRING_IN),
     Command("loop_bar_back", "Move the loop a bar back", "Ctrl+Shift+Left", IN_BRING_IN),
     Command("loop_bar_on", "Move the loop a bar forward", "Ctrl+Shift+Right", IN_BRING_IN),
     Command("loop_beat_back", "Move the loop a beat back", "Ctrl+Left", IN_BRING_IN),

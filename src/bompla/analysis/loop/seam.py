@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from bompla.audio.clip import Clip
@@ -15,7 +16,12 @@ from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
 
 NEAR_MS = 60.0
 LEVEL_MS = 3.0
-EARLY_LIMIT_MS = 2.0
+EARLY_LIMIT_MS, TOLD_MS = 2.0, 0.5
+"""How far from its attack a loop still starts on it, and what is too little to be told."""
+
+STEP_DB, FADES_MS = -30.0, (2.0, 5.0, 10.0, 20.0)
+"""A step below this is not heard; the crossfades that are tried against one."""
+
 
 
 @dataclass(frozen=True)
@@ -44,14 +50,43 @@ class Seam:
         if self.early_ms is None:
             start = "starts without an attack"
         elif abs(self.early_ms) <= EARLY_LIMIT_MS:
-            start = f"starts on its attack ({self.early_ms:+.1f} ms)"
+            start = "starts on its attack" + (f" ({self.early_ms:+.1f} ms)" if abs(self.early_ms) >= TOLD_MS else "")
         else:
             start = f"starts {abs(self.early_ms):.0f} ms {'before' if self.early_ms > 0 else 'after'} its attack"
         if self.error_ms is None:
             return start
-        if abs(self.error_ms) < 0.5:
+        if abs(self.error_ms) < TOLD_MS:
             return f"{start}, comes round in time"
         return f"{start}, comes round {abs(self.error_ms):.1f} ms {'late' if self.error_ms > 0 else 'early'}"
+
+
+@dataclass(frozen=True)
+class SeamMend:
+    """What would make a seam better: its words, and the loop that it leads to."""
+
+    words: str
+    loop: Loop
+
+
+def seam_mend(document: Document, clip: Clip, seam: Seam) -> SeamMend | None:
+    """Return what mends the first of what a seam is told for: where the loop starts, when it comes round, its step; None for nothing."""
+    loop, rate = document.loop, document.source.sample_rate
+    if seam.early_ms is not None and abs(seam.early_ms) > EARLY_LIMIT_MS:
+        by = ms_to_samples(abs(seam.early_ms), rate) * (1 if seam.early_ms > 0.0 else -1)
+        end = loop.end_sample + by
+        return SeamMend("start on the attack", replace(loop, start_sample=max(0, loop.start_sample + by),
+                                                       end_sample=end if end <= document.source.frames else loop.end_sample))
+    if seam.error_ms is not None and abs(seam.error_ms) >= TOLD_MS:
+        by = ms_to_samples(abs(seam.error_ms), rate) * (-1 if seam.error_ms > 0.0 else 1)
+        if loop.end_sample + by <= document.source.frames:
+            words = f"end {abs(seam.error_ms):.1f} ms {'earlier' if seam.error_ms > 0.0 else 'later'}"
+            return SeamMend(words, replace(loop, end_sample=loop.end_sample + by))
+    if seam.jump_db > STEP_DB:
+        for fade_ms in FADES_MS:
+            faded = replace(loop, fade_ms=fade_ms)
+            if fade_ms > loop.fade_ms and _jump_db(clip, faded) <= STEP_DB:
+                return SeamMend(f"crossfade {fade_ms:.0f} ms", faded)
+    return None
 
 
 def seam_of(document: Document, clip: Clip) -> Seam:
@@ -65,10 +100,13 @@ def seam_of(document: Document, clip: Clip) -> Seam:
     error_ms = None
     if first is not None and again is not None:
         error_ms = samples_to_ms((loop.end_sample - again.at_sample) - (loop.start_sample - first.at_sample), rate)
+    return Seam(error_ms, early_ms, _jump_db(clip, loop))
+
+
+def _jump_db(clip: Clip, loop: Loop) -> float:
     part = seamless(clip, loop)
     peak = max(float(np.abs(clip.samples[loop.start_sample : loop.end_sample]).max(initial=0.0)), 1e-9)
-    step = float(np.abs(part[0] - part[-1]).max()) if len(part) else 0.0
-    return Seam(error_ms, early_ms, gain_to_db(step / peak))
+    return gain_to_db((float(np.abs(part[0] - part[-1]).max()) if len(part) else 0.0) / peak)
 
 
 def seamless(clip: Clip, loop: Loop) -> NDArray[np.float32]:

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QPainter, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from bompla.analysis.loop.passages import Bars, Proposal, bars_of, explained, proposals_of
-from bompla.analysis.loop.seam import seam_of
+from bompla.analysis.loop.seam import STEP_DB, seam_mend, seam_of
 from bompla.analysis.tempo.drift import Drift, drift_of
 from bompla.app.bring_in.arriving import ArrivingPanel
 from bompla.app.bring_in.invitation import Invitation
@@ -105,6 +105,9 @@ class BringIn(Stage):
             self.seam_line.setObjectName("good" if seam.well else "value")
             if (style := self.seam_line.style()) is not None:
                 style.polish(self.seam_line)
+            mend = seam_mend(document, clip, seam)
+            self.seam_mend.setVisible(mend is not None)
+            self.seam_mend.setText(mend.words[:1].upper() + mend.words[1:] if mend is not None else "")
         index = self.fade.findData(round(document.loop.fade_ms))
         self.fade.setCurrentIndex(max(0, index))
         self.shelf.show_current(document.source.path)
@@ -195,7 +198,12 @@ class BringIn(Stage):
         panel.body.addWidget(self.seam, 1)
         self.seam_line = label("", "good")
         self.seam_line.setWordWrap(True)
-        panel.body.addWidget(self.seam_line)
+        self.seam_mend = button("", self.mend_seam, tip=tip("seam_mend"), small=True)
+        self.seam_mend.setVisible(False)
+        told = QHBoxLayout()
+        told.addWidget(self.seam_line, 1)
+        told.addWidget(self.seam_mend)
+        panel.body.addLayout(told)
         row = QHBoxLayout()
         row.setSpacing(4)
         row.addWidget(button("Listen", self.hear_seam, tip=tip("seam_listen")))
@@ -211,6 +219,17 @@ class BringIn(Stage):
         panel.body.addLayout(row)
         return panel
 
+    def mend_seam(self) -> None:
+        """Mend the first of what the seam is told for."""
+        document, clip = self.session.store.document, self.session.project.clip
+        if document is None or clip is None:
+            return
+        mend = seam_mend(document, clip, seam_of(document, clip))
+        if mend is None:
+            self.session.hub.note("There is nothing to mend at this seam.")
+        else:
+            self.session.store.edit(mend.words, lambda d: set_loop(d, mend.loop))
+
     def _blend(self, index: int) -> None:
         fade_ms = float(self.fade.itemData(index))
         self.session.store.edit("crossfade seam", lambda d: set_seam_fade(d, fade_ms))
@@ -218,6 +237,7 @@ class BringIn(Stage):
     def _commands(self) -> None:
         self.command("zoom_loop", self.zoom_to_loop)
         self.command("seam_listen", self.hear_seam)
+        self.command("seam_mend", self.mend_seam)
         self.command("tap", self.loop.tap_now)
         self.command("downbeat", self.loop.downbeat)
         self.command("proposal_next", self.loop.next_proposal)
@@ -303,4 +323,4 @@ def _clear_bars(document: Document, _token: Token) -> tuple[Bars, Drift, tuple[P
 
 
 def _jump_words(jump_db: float) -> str:
-    return "no step at the seam" if jump_db < -30.0 else f"a step of {jump_db:.0f}\u00a0dB".replace("-", "\u2212")
+    return "no step at the seam" if jump_db < STEP_DB else f"a step of {jump_db:.0f}\u00a0dB".replace("-", "\u2212")
