@@ -67,9 +67,12 @@ def test_a_mix_is_brought_in_trimmed_settled_and_taken_back(window: Any, qtbot: 
     first = session.store.document
     assert first.bpm == pytest.approx(96.02, rel=0.01) or first.bpm == pytest.approx(48.01, rel=0.01)
 
-    two = next(p.loop for p in stage.loop._proposals if p.loop.bars == 2)
+    suggested = stage.loop._proposals
+    two = next(p.loop for p in suggested if p.loop.bars == 2)
     stage.loop.proposed.click(next(loop for loop in stage.loop.proposed.keys if loop == two))
     assert session.store.document.loop == two
+    settle(qtbot, window)
+    assert stage.loop._proposals == suggested, "they keep their names and order while they are tried"
     overview = stage.overview
     x0 = overview.axis.x(two.start_sample)
     y = overview.height() // 3

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QSlider, QVBox
 
 from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
 from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
-from bompla.app.bring_in.proposal_row import same_place
+from bompla.app.bring_in.proposal_row import same_length, same_place
 from bompla.app.bring_in.tap import Taps
 from bompla.app.commands import BY_KEY, tip
 from bompla.app.drag_out import DragHandle
@@ -213,6 +213,11 @@ class LoopPanel(Panel):
         document = self._session.store.document
         if document is not None:
             self._show_proposals(document)
+
+    def is_suggested(self, document: Document) -> bool:
+        """Whether a document's loop is one of those that are offered, at the same tempo."""
+        loop, rate = document.loop, document.source.sample_rate
+        return any(same_place(one.loop, loop, rate) and same_length(one.loop, loop, rate) for one in self._proposals)
 
     def _show_proposals(self, document: Document) -> None:
         rate = document.source.sample_rate

@@ -24,7 +24,9 @@ from bompla.model.loop import Loop
 from bompla.model.wording import counted
 from bompla.units import samples_to_s
 
-GRAB = 6.0
+GRAB, HEAD = 6.0, 8.0
+"""How near a handle can be taken hold of inside the loop, and how wide its head is, outside."""
+
 SNAP_POINTS = 8.0
 CLARITY_HEIGHT, CLARITY_LABEL = 40.0, 18.0
 SNAPS = (("attack", "attacks"), ("beat", "beats"), ("zero", "zero crossings"), ("nothing", "nothing"))
@@ -157,9 +159,9 @@ class Overview(SoundPicture):
             painter.drawPixmap(QPointF(axis.left, RULER + 3.0), wave)
             painter.restore()
         painter.setPen(QPen(theme().colour("paper"), 2.0))
-        for x in (x0, x1):
+        for x, left in ((x0, x0 - HEAD), (x1, x1)):  # heads point outward: apart even where the loop is a few points wide
             painter.drawLine(QPointF(x, RULER - 4), QPointF(x, bottom))
-            painter.fillRect(QRectF(x - 4.0, RULER - 6.0, 8.0, 8.0), theme().colour("paper"))
+            painter.fillRect(QRectF(left, RULER - 6.0, HEAD, 8.0), theme().colour("paper"))
 
         if len(document.stretches) > 1:
             self._paint_stretches(painter, document)
@@ -256,8 +258,9 @@ class Overview(SoundPicture):
         if document is None:
             return ""
         x0, x1 = self._axis.x(document.loop.start_sample), self._axis.x(document.loop.end_sample)
-        if min(abs(x - x0), abs(x - x1)) <= GRAB:
-            return "start" if abs(x - x0) < abs(x - x1) else "end"
+        near_start, near_end = -HEAD - 1.0 <= x - x0 <= GRAB, -GRAB <= x - x1 <= HEAD + 1.0
+        if near_start or near_end:
+            return "start" if near_start and (not near_end or abs(x - x0) < abs(x - x1)) else "end"
         return "loop" if x0 < x < x1 else ""
 
     def press(self, event: QMouseEvent) -> _Drag | None:

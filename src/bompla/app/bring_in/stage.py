@@ -80,6 +80,7 @@ class BringIn(Stage):
         self._loop_area.setMinimumWidth(WIDE_LOOP_PANEL)
         below.addWidget(self._loop_area, 1)
         self._looked_at: tuple[object, ...] | None = None
+        self._suggested_in: tuple[object, ...] | None = None
         session.requests.pictures_changed.connect(lambda: self._refresh(session.store.document))
         self._commands()
         self.connect_all()
@@ -300,9 +301,18 @@ class BringIn(Stage):
             bars, drift, proposals = found
             if self._looked_at == seen:
                 self.overview.show_bars(bars if len(bars.clarity) > 1 else None, drift)
-                self.loop.show_proposals(proposals)
+                if not self._keeps_proposals(document):
+                    self.loop.show_proposals(proposals)
 
         self.session.threads.run(_clear_bars, document, done=show, failed=self.session.hub.trouble)
+
+    def _keeps_proposals(self, document: Document) -> bool:
+        """Whether the loop is one of those suggested already, which keep their names and order while they are tried."""
+        seen = (document.source.content_hash, document.threshold, document.proposed)
+        if seen == self._suggested_in and self.loop.is_suggested(document):
+            return True
+        self._suggested_in = seen
+        return False
 
     def _take_bar(self, bar: int) -> None:
         """Let the loop begin with a bar that was clicked, with as many bars as it has."""
