@@ -19,8 +19,8 @@ LEVEL_MS = 3.0
 EARLY_LIMIT_MS, TOLD_MS = 2.0, 0.5
 """How far from its attack a loop still starts on it, and what is too little to be told."""
 
-STEP_DB, FADES_MS = -30.0, (2.0, 5.0, 10.0, 20.0)
-"""A step below this is not heard; the crossfades that are tried against one."""
+STEP_DB, OVER_OWN_DB, FADES_MS = -30.0, 3.0, (2.0, 5.0, 10.0, 20.0)
+"""A step below this, or hardly over that of the attack itself, is not heard; the crossfades that are tried against one."""
 
 
 
@@ -31,12 +31,18 @@ class Seam:
     `error_ms` is how much too late (positive) or early the first hit comes round again, None where
     no hit follows the end in the file to tell. `early_ms` is how long the loop waits for its first
     attack, None where no attack is near. `jump_db` is the level of the step from the last sample to
-    the first, against the loudest sample of the loop.
+    the first, against the loudest sample of the loop, `own_db` that of the step which the sound itself has there.
     """
 
     error_ms: float | None
     early_ms: float | None
     jump_db: float
+    own_db: float = -120.0
+
+    @property
+    def steps(self) -> bool:
+        """Whether there is a step that may be heard: no attack begins as abruptly by itself."""
+        return self.jump_db > STEP_DB and self.jump_db > self.own_db + OVER_OWN_DB
 
     @property
     def well(self) -> bool:
@@ -81,10 +87,10 @@ def seam_mend(document: Document, clip: Clip, seam: Seam) -> SeamMend | None:
         if loop.end_sample + by <= document.source.frames:
             words = f"end {abs(seam.error_ms):.1f} ms {'earlier' if seam.error_ms > 0.0 else 'later'}"
             return SeamMend(words, replace(loop, end_sample=loop.end_sample + by))
-    if seam.jump_db > STEP_DB:
+    if seam.steps:
         for fade_ms in FADES_MS:
             faded = replace(loop, fade_ms=fade_ms)
-            if fade_ms > loop.fade_ms and _jump_db(clip, faded) <= STEP_DB:
+            if fade_ms > loop.fade_ms and not Seam(None, None, *_steps_db(clip, faded)).steps:
                 return SeamMend(f"crossfade {fade_ms:.0f} ms", faded)
     return None
 
@@ -100,13 +106,17 @@ def seam_of(document: Document, clip: Clip) -> Seam:
     error_ms = None
     if first is not None and again is not None:
         error_ms = samples_to_ms((loop.end_sample - again.at_sample) - (loop.start_sample - first.at_sample), rate)
-    return Seam(error_ms, early_ms, _jump_db(clip, loop))
+    return Seam(error_ms, early_ms, *_steps_db(clip, loop))
 
 
-def _jump_db(clip: Clip, loop: Loop) -> float:
+def _steps_db(clip: Clip, loop: Loop) -> tuple[float, float]:
+    """Return the step from a loop's last sample to its first, and the one that the sound has there, against its peak."""
     part = seamless(clip, loop)
     peak = max(float(np.abs(clip.samples[loop.start_sample : loop.end_sample]).max(initial=0.0)), 1e-9)
-    return gain_to_db((float(np.abs(part[0] - part[-1]).max()) if len(part) else 0.0) / peak)
+    ahead = clip.samples[max(0, loop.start_sample - 1)]
+    steps = (float(np.abs(part[0] - last).max()) if len(part) else 0.0 for last in (part[-1:].sum(axis=0), ahead))
+    jump_db, own_db = (gain_to_db(step / peak) for step in steps)
+    return jump_db, own_db
 
 
 def seamless(clip: Clip, loop: Loop) -> NDArray[np.float32]:

@@ -213,9 +213,10 @@ class Overview(SoundPicture):
             painter.fillRect(band, theme().colour("raised", 0.92))
             painter.fillRect(QRectF(band.left(), band.top(), band.width(), 2.0), theme().colour("paper" if own else "line"))
             painter.setPen(theme().colour("paper" if own else "dim"))
-            words = f"{one.bpm:.1f} BPM" + ("" if one.meter_name == "4/4" else f", {one.meter_name}")
-            short = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(band.width() - 8.0))
-            painter.drawText(band.adjusted(5.0, 1.0, 0.0, 0.0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, short)
+            meter = "" if one.meter_name == "4/4" else f", {one.meter_name}"
+            ways = (f"{one.bpm:.1f} BPM{meter}", f"{one.bpm:.1f}", f"{one.bpm:.0f}")
+            words = next((way for way in ways if painter.fontMetrics().horizontalAdvance(way) <= band.width() - 8.0), "")
+            painter.drawText(band.adjusted(5.0, 1.0, 0.0, 0.0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, words)
         self._paint_between(painter, document)
 
     def _paint_between(self, painter: QPainter, document: Document) -> None:

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QPainter, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from bompla.analysis.loop.passages import Bars, Proposal, bars_of, explained, proposals_of
-from bompla.analysis.loop.seam import STEP_DB, seam_mend, seam_of
+from bompla.analysis.loop.seam import Seam, seam_mend, seam_of
 from bompla.analysis.tempo.drift import Drift, drift_of
 from bompla.app.bring_in.arriving import ArrivingPanel
 from bompla.app.bring_in.invitation import Invitation
@@ -102,7 +102,7 @@ class BringIn(Stage):
         clip = self.session.project.clip
         if clip is not None:
             seam = seam_of(document, clip)
-            self.seam_line.setText(f"{seam.words}, {_jump_words(seam.jump_db)}")
+            self.seam_line.setText(f"{seam.words}, {_step_words(seam)}")
             self.seam_line.setObjectName("good" if seam.well else "value")
             if (style := self.seam_line.style()) is not None:
                 style.polish(self.seam_line)
@@ -332,5 +332,5 @@ def _clear_bars(document: Document, _token: Token) -> tuple[Bars, Drift, tuple[P
     return bars_of(document), drift_of(document), explained(document, proposals_of(document))
 
 
-def _jump_words(jump_db: float) -> str:
-    return "no step at the seam" if jump_db < STEP_DB else f"a step of {jump_db:.0f}\u00a0dB".replace("-", "\u2212")
+def _step_words(seam: Seam) -> str:
+    return f"a step of {seam.jump_db:.0f}\u00a0dB".replace("-", "\u2212") if seam.steps else "no step at the seam"
