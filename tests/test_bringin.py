@@ -469,9 +469,11 @@ def test_a_suggested_loop_is_heard_and_used_on_the_picture(demo_window: Any, qtb
     QTest.mouseMove(overview, QPoint(round(x), round(y)))
     assert overview.proposal_at(x, y) == 0
     assert all(words in overview.toolTip() for words in ("1 bar at", "very clear drums", "A click plays it"))
+    window.playback.transport.toggle()
     start = window.playback.engine.state.rendered_frames
     QTest.mouseClick(overview, LEFT, NONE, QPoint(round(x), round(y)))
     assert session.store.document.loop == document.loop, "hearing it is not taking it"
+    assert not window.playback.transport.playing, "and it is heard by itself"
     settle(qtbot, window)
     qtbot.waitUntil(lambda: window.playback.engine.state.rendered_frames > start + 20_000)
     assert np.abs(window.playback.engine.captured(since_frame=start)).max() > 0.1

@@ -59,7 +59,7 @@ class ArrivingPanel(Panel):
         if self._sound is not None:
             clip: Clip = self._sound.clip
             start = max(0, min(clip.frames - 1, round(at_sample)))
-            self._playback.previews.play(clip, start, min(clip.frames, start + round(HEARD_S * clip.sample_rate)))
+            self._playback.previews.play(clip, start, min(clip.frames, start + round(HEARD_S * clip.sample_rate)), alone=True)
 
 
 class ArrivingWave(QWidget):

@@ -243,7 +243,7 @@ class LoopPanel(Panel):
         self._heard = index
         proposal = self._proposals[index]
         self._overview.mark_proposal(index)
-        self._playback.previews.play(clip, proposal.loop.start_sample, proposal.loop.end_sample)
+        self._playback.previews.play(clip, proposal.loop.start_sample, proposal.loop.end_sample, alone=True)
         self._session.hub.note(f"Playing {_proposal_words(proposal, clip.sample_rate)}; {BY_KEY['proposal_use'].shortcut} uses it.")
 
     def use_heard(self) -> None:

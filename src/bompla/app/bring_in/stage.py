@@ -288,7 +288,7 @@ class BringIn(Stage):
         if end - start < 64:
             self.session.hub.note("There is nothing before the loop." if before else "There is nothing after the loop.")
             return
-        self.playback.previews.play(clip, start, end)
+        self.playback.previews.play(clip, start, end, alone=True)
 
     def _look_at_bars(self, document: Document) -> None:
         """Look for clear bars on the thread, where the loop or the attacks are other ones than before."""

@@ -38,6 +38,8 @@ class Playback(QObject):
         self.previews = Previews(session.hub, engine, self)
         self.bouncer = Bouncer(session, self.baking, self._threads, self)
         self.transport.looked_at.connect(self.pads.look)
+        self.transport.begun_by_hand.connect(self.previews.stop)
+        self.previews.alone.connect(self._leave_alone)
 
     @property
     def busy(self) -> bool:
@@ -47,6 +49,11 @@ class Playback(QObject):
     def start(self) -> None:
         """Start the engine."""
         self.transport.start()
+
+    def _leave_alone(self) -> None:
+        """Stop, where another sound is to be heard by itself; never while what is played by hand is recorded."""
+        if self.transport.playing and not self.recorder.recording:
+            self.transport.stop()
 
     def close(self) -> None:
         """End the engine."""

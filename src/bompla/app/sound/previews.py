@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QObject
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.analysis.loop.seam import seamless
 from bompla.app.messages import MessageHub
@@ -144,7 +144,12 @@ def _file(request: FileRequest, token: Token) -> NDArray[np.float32]:
 
 
 class Previews(QObject):
-    """Makes what is previewed off the interface thread; what is asked for last is what is heard. The last few are kept."""
+    """Makes what is previewed off the interface thread; what is asked for last is what is heard. The last few are kept.
+
+    `alone` tells that something is to be heard that would make no sense beside a loop that plays.
+    """
+
+    alone = pyqtSignal()
 
     def __init__(self, hub: MessageHub, engine: Engine, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -162,8 +167,10 @@ class Previews(QObject):
         """End all work."""
         self._threads.close()
 
-    def play(self, clip: Clip, start: int, end: int, *, times: int = 1, speed: float = 1.0) -> None:
-        """Play a stretch of any sound, so many times on end."""
+    def play(self, clip: Clip, start: int, end: int, *, times: int = 1, speed: float = 1.0, alone: bool = False) -> None:
+        """Play a stretch of any sound, so many times on end; beside what plays, or `alone`."""
+        if alone:
+            self.alone.emit()
         self._hear(_stretch, StretchRequest(clip, start, end, times, speed, self._engine.sample_rate))
 
     def play_drum(self, document: Document, clip: Clip, piece: Slice, drum: str) -> None:
@@ -175,19 +182,23 @@ class Previews(QObject):
         part = seamless(clip, loop)
         reach = min(reach, len(part) // 2)
         joined = Clip(np.concatenate([part[-reach:], part[:reach]]), clip.sample_rate)
-        self.play(joined, 0, joined.frames, times=times)
+        self.play(joined, 0, joined.frames, times=times, alone=True)
 
     def play_pattern(self, document: Document, clip: Clip | None, borrowed: Mapping[str, Clip]) -> None:
         """Play the shown pattern of a document once."""
         if clip is not None:
+            self.alone.emit()
             self._hear(_pattern, PatternRequest(document, clip, borrowed, self._engine.sample_rate))
 
     def play_turns(self, document: Document, clip: Clip, borrowed: Mapping[str, Clip], first_beat: float, last_beat: float) -> None:
         """Play a stretch of the original and of the shown pattern in turn, equally loud."""
+        self.alone.emit()
         self._hear(_turns, TurnsRequest(document, clip, borrowed, first_beat, last_beat, self._engine.sample_rate))
 
     def play_file(self, path: Path, *, speed: float = 1.0, part_s: tuple[float, float] | None = None) -> None:
-        """Play a sound file, or a part of it."""
+        """Play a sound file, alone, or a part of it, such as a hit, beside what plays."""
+        if part_s is None:
+            self.alone.emit()
         self._hear(_file, FileRequest(path, speed, self._engine.sample_rate, part_s))
 
     def stop(self) -> None:

@@ -26,6 +26,7 @@ class Transport(QObject):
 
     moved = pyqtSignal(float)
     state_changed = pyqtSignal(bool)
+    begun_by_hand = pyqtSignal()
     device_changed = pyqtSignal(str)
     looked_at = pyqtSignal(object)
 
@@ -66,6 +67,7 @@ class Transport(QObject):
         if self._playing:
             self.stop()
         else:
+            self.begun_by_hand.emit()
             self.play()
 
     def play(self, delay_frames: int = 0) -> None:

@@ -355,7 +355,7 @@ class StudyStage(Stage):
         if clip is not None:
             places = document.beat_map.samples_at([first, last]).tolist()
             start, end = (max(0, min(document.source.frames, round(place))) for place in places)
-            self.playback.previews.play(clip, start, end)
+            self.playback.previews.play(clip, start, end, alone=True)
 
     def _hear_share(self, share: float) -> None:
         document = self.session.store.document
