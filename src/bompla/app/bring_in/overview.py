@@ -32,6 +32,9 @@ CLARITY_HEIGHT, CLARITY_LABEL = 40.0, 18.0
 SNAPS = (("attack", "attacks"), ("beat", "beats"), ("zero", "zero crossings"), ("nothing", "nothing"))
 """What the loop's handles snap to."""
 
+STEPS_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 30, 60, 300, 600, 1800)
+"""How far apart times on the ruler may be."""
+
 STRETCH, REST_DB = 17.0, -30.0
 """How tall the band of stretches is, and by how much softer than the loudest a rest between them is."""
 
@@ -147,7 +150,8 @@ class Overview(SoundPicture):
         height = round(bottom - RULER - 6)
         gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
         x0, x1 = axis.x(loop.start_sample), axis.x(loop.end_sample)
-        painter.fillRect(QRectF(x0, RULER, x1 - x0, bottom - RULER), theme().colour("paper", 0.12))
+        shade = QRectF(x0, RULER, x1 - x0, bottom - RULER).intersected(QRectF(axis.left, 0.0, axis.width, bottom))
+        painter.fillRect(shade, theme().colour("paper", 0.12))
         waves = {
             role: wave_pixmap(summary, axis.start, axis.end, round(axis.width), height, theme().colour(role, alpha), ratio=ratio, gain=gain)
             for role, alpha in (("dim", 0.65), ("paper", 1.0))
@@ -195,6 +199,7 @@ class Overview(SoundPicture):
             x0, x1 = axis.x(float(bars.starts[index])), axis.x(float(bars.starts[index + 1]))
             if x1 < axis.left or x0 > axis.left + axis.width:
                 continue
+            x0, x1 = max(x0, axis.left), min(x1, axis.left + axis.width)
             height = max(1.0, float(clarity) * (CLARITY_HEIGHT - 3.0))
             gap = 1.0 if x1 - x0 > 4.0 else 0.0
             colour = theme().colour("good" if clarity >= CLEAR else "line")
@@ -395,7 +400,7 @@ class Overview(SoundPicture):
 def paint_times(painter: QPainter, axis: TimeAxis, rate: int, bottom: float, words_to: float) -> None:
     """Draw the times in view on the ruler, with a line under each; words only left of a place."""
     span_s = (axis.end - axis.start) / rate
-    step = next((s for s in (0.1, 0.25, 0.5, 1, 2, 5, 10, 30, 60, 300, 600) if s / span_s * axis.width >= 62.0), 1800)
+    step = next((s for s in STEPS_S if s / span_s * axis.width >= (62.0 if s >= 1 else 74.0)), STEPS_S[-1])
     painter.setFont(theme().font(14, weight=400))
     index = int(axis.start / rate / step)
     while (at := index * step) * rate <= axis.end:
