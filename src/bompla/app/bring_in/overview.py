@@ -243,7 +243,7 @@ class Overview(SoundPicture):
 
     def proposal_at(self, x: float, y: float) -> int:
         """Return which of the suggested loops has its box at a place, -1 for none."""
-        return next((box.index for box in self._boxes if box.area.adjusted(-1.0, -1.0, 1.0, 1.0).contains(x, y)), -1)
+        return next((box.index for box in self._boxes if box.area.adjusted(-1.0, -GAP / 2.0, 1.0, GAP / 2.0).contains(x, y)), -1)
 
     def _paint_drift(self, painter: QPainter, bottom: float) -> None:
         """Draw the tempo over the file where it is not steady."""

@@ -15,7 +15,7 @@ from bompla.app.ui.time_axis import TimeAxis
 from bompla.model.loop import Loop
 from bompla.model.wording import counted
 
-BOX, GAP = 18.0, 3.0
+BOX, GAP = 20.0, 4.0
 """How tall a box is, and how far apart boxes are."""
 
 LEAST, NUMBER, WORDS = 9.0, 16.0, 48.0
