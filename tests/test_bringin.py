@@ -569,6 +569,18 @@ def test_kit_and_pattern_are_those_of_the_loop_until_they_are_touched(window: An
     assert [hit.at_beats for hit in back] == pytest.approx([hit.at_beats for hit in edited.hits], abs=1e-6)
 
 
+def test_what_arrives_can_be_given_up(window: Any, qtbot: Any) -> None:
+    stage, requests = window.bring_in, window.session.requests
+    window.open_path(loop_paths()[0])
+    qtbot.waitUntil(lambda: requests.arriving is not None)
+    assert not stage.invitation.isVisible()
+    requests.cancel()
+    assert stage.invitation.isVisible()
+    assert requests.arriving is None
+    settle(qtbot, window)
+    assert window.session.store.document is None
+
+
 def test_with_nothing_open_there_is_one_invitation_and_the_rest_is_off(window: Any, qtbot: Any) -> None:
     bring_in = window.bring_in
     assert bring_in.invitation.isVisible()
