@@ -14,7 +14,7 @@ from bompla.model.kit_edits import layer_of
 from bompla.model.strike_levels import decoded, fall_db, level_db
 from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, db_to_velocity, velocity_to_db
 
-MAX_LAYERS = 8
+MAX_LAYERS = 12
 MAX_TURNS = 3
 """How many equal slices take turns on a pad."""
 
@@ -25,8 +25,8 @@ TURN_COST_DB = 1.0
 LAYER_COST_DB = 1.5
 """What a range of its own has to save, over all its strikes."""
 
-LEAST_RANGE = 2
-"""Ranges are parted only where velocities leave such a gap: nobody strikes a pad more evenly."""
+LEAST_RANGE = 1
+"""Ranges are parted only where velocities differ by so much: no strike falls into two."""
 
 LEVEL_SHARE = 0.1
 """What a dB of difference in level costs; beyond what a slice may be raised by, each costs in full."""
