@@ -32,6 +32,11 @@ class WaveSummary:
             levels.append(_reduced(levels[-1], FACTOR))
         return cls(clip, tuple(levels))
 
+    @property
+    def gain(self) -> float:
+        """How many times as high a waveform is drawn, for its loudest sample to fill the height; at most 20."""
+        return 1.0 / max(float(abs(self.levels[-1]).max()), 0.05)
+
     def columns(self, start_sample: float, end_sample: float, count: int) -> Samples:
         """Return shape (count, 2): lowest and highest sample in each of `count` equal columns.
 

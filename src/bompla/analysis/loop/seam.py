@@ -31,13 +31,15 @@ class Seam:
     `error_ms` is how much too late (positive) or early the first hit comes round again, None where
     no hit follows the end in the file to tell. `early_ms` is how long the loop waits for its first
     attack, None where no attack is near. `jump_db` is the level of the step from the last sample to
-    the first, against the loudest sample of the loop, `own_db` that of the step which the sound itself has there.
+    the first, against the loudest sample of the loop, `own_db` that of the step which the sound itself has there;
+    `peak` is that loudest sample.
     """
 
     error_ms: float | None
     early_ms: float | None
     jump_db: float
     own_db: float = -120.0
+    peak: float = 1.0
 
     @property
     def steps(self) -> bool:
@@ -90,7 +92,7 @@ def seam_mend(document: Document, clip: Clip, seam: Seam) -> SeamMend | None:
     if seam.steps:
         for fade_ms in FADES_MS:
             faded = replace(loop, fade_ms=fade_ms)
-            if fade_ms > loop.fade_ms and not Seam(None, None, *_steps_db(clip, faded)).steps:
+            if fade_ms > loop.fade_ms and not Seam(None, None, *_steps_db(clip, faded, seam.peak)).steps:
                 return SeamMend(f"crossfade {fade_ms:.0f} ms", faded)
     return None
 
@@ -106,17 +108,24 @@ def seam_of(document: Document, clip: Clip) -> Seam:
     error_ms = None
     if first is not None and again is not None:
         error_ms = samples_to_ms((loop.end_sample - again.at_sample) - (loop.start_sample - first.at_sample), rate)
-    return Seam(error_ms, early_ms, *_steps_db(clip, loop))
-
-
-def _steps_db(clip: Clip, loop: Loop) -> tuple[float, float]:
-    """Return the step from a loop's last sample to its first, and the one that the sound has there, against its peak."""
-    part = seamless(clip, loop)
     peak = max(float(np.abs(clip.samples[loop.start_sample : loop.end_sample]).max(initial=0.0)), 1e-9)
+    return Seam(error_ms, early_ms, *_steps_db(clip, loop, peak), peak)
+
+
+def _steps_db(clip: Clip, loop: Loop, peak: float) -> tuple[float, float]:
+    """Return the step from a loop's last sample to its first, and the one that the sound has there, against its peak."""
+    first, last = clip.samples[loop.start_sample], clip.samples[loop.end_sample - 1]
     ahead = clip.samples[max(0, loop.start_sample - 1)]
-    steps = (float(np.abs(part[0] - last).max()) if len(part) else 0.0 for last in (part[-1:].sum(axis=0), ahead))
-    jump_db, own_db = (gain_to_db(step / peak) for step in steps)
-    return jump_db, own_db
+    fade = _fade_frames(clip, loop)
+    if fade > 0:
+        turn = 0.5 * np.pi * (fade - 1) / fade
+        last = last * np.cos(turn) + ahead * np.sin(turn)
+    return gain_to_db(float(np.abs(first - last).max()) / peak), gain_to_db(float(np.abs(first - ahead).max()) / peak)
+
+
+def _fade_frames(clip: Clip, loop: Loop) -> int:
+    """Return how much of a loop's end is blended: what it asks for, where there is as much before it."""
+    return min(ms_to_samples(loop.fade_ms, clip.sample_rate), loop.start_sample, loop.frames // 2)
 
 
 def seamless(clip: Clip, loop: Loop) -> NDArray[np.float32]:
@@ -125,7 +134,7 @@ def seamless(clip: Clip, loop: Loop) -> NDArray[np.float32]:
     The blend is of equal power over `fade_ms` of the loop, or over as much as there is before it.
     """
     part = clip.samples[loop.start_sample : loop.end_sample]
-    fade = min(ms_to_samples(loop.fade_ms, clip.sample_rate), loop.start_sample, len(part) // 2)
+    fade = _fade_frames(clip, loop)
     if fade <= 0:
         return part
     part = part.copy()

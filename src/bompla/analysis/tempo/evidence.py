@@ -196,6 +196,7 @@ class BeatGrid:
         """How alike the pattern is to itself so many beats later, from 0 to 1, shape (phases, beats)."""
         rows = self.steps[:, 1:4] / self.totals[:, 1:4, None]
         smooth = rows + 0.5 * (_later(rows) + _later(rows[..., ::-1])[..., ::-1])
+        # a power of two: SciPy, which knows more lengths that are quick, is not to be imported where the window starts
         size = smooth.shape[2] if self.wraps else 1 << (2 * smooth.shape[2] - 1).bit_length()
         spectrum = np.fft.rfft(smooth, size, axis=2)
         power = (spectrum.real**2 + spectrum.imag**2).sum(axis=1)

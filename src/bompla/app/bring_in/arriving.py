@@ -112,7 +112,7 @@ class ArrivingWave(QWidget):
         summary, axis = self._sound.summary, self.axis
         paint_times(painter, axis, self._sound.clip.sample_rate, self.height(), self.width())
         if self._drawn is None:
-            gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+            gain = summary.gain
             self._drawn = wave_pixmap(summary, axis.start, axis.end, round(axis.width), max(1, round(self.height() - RULER - 6)),
                                       theme().colour("paper", 0.8), ratio=self.devicePixelRatioF(), gain=gain)
         painter.drawPixmap(QPointF(axis.left, RULER + 3.0), self._drawn)

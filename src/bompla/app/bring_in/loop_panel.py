@@ -244,7 +244,8 @@ class LoopPanel(Panel):
         proposal = self._proposals[index]
         self._overview.mark_proposal(index)
         self._playback.previews.play(clip, proposal.loop.start_sample, proposal.loop.end_sample, alone=True)
-        self._session.hub.note(f"Playing {_proposal_words(proposal, clip.sample_rate)}; {BY_KEY['proposal_use'].shortcut} uses it.")
+        key = BY_KEY["proposal_use"].shortcut
+        self._session.hub.note(f"Playing {_proposal_words(proposal, clip.sample_rate)}; a double click or {key} uses it.")
 
     def use_heard(self) -> None:
         """Use the proposal that was heard last."""

@@ -148,7 +148,7 @@ class Overview(SoundPicture):
         bottom = self._sound_bottom()
         paint_times(painter, axis, document.source.sample_rate, bottom, self.width() - TOOLS)
         height = round(bottom - RULER - 6)
-        gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        gain = summary.gain
         x0, x1 = axis.x(loop.start_sample), axis.x(loop.end_sample)
         shade = QRectF(x0, RULER, x1 - x0, bottom - RULER).intersected(QRectF(axis.left, 0.0, axis.width, bottom))
         painter.fillRect(shade, theme().colour("paper", 0.12))

@@ -80,7 +80,7 @@ class BringIn(Stage):
         self._loop_area.setMinimumWidth(WIDE_LOOP_PANEL)
         below.addWidget(self._loop_area, 1)
         self._looked_at: tuple[object, ...] | None = None
-        self._suggested_in: tuple[object, ...] | None = None
+        self._suggested_in: tuple[object, ...] = ()
         session.requests.pictures_changed.connect(lambda: self._refresh(session.store.document))
         self._commands()
         self.connect_all()
@@ -178,7 +178,7 @@ class BringIn(Stage):
         document, summary = self.session.store.document, self.session.project.summary
         if document is None or summary is None:
             return None
-        gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        gain = summary.gain
         made = wave_pixmap(summary, 0, document.source.frames, width, height, theme().colour("dim", 0.75), ratio=ratio, gain=gain)
         painter, share = QPainter(made), width / max(1, document.source.frames)
         loop = document.loop
@@ -296,23 +296,20 @@ class BringIn(Stage):
         if seen == self._looked_at or self.session.store.history is None or document is not self.session.store.history.document:
             return
         self._looked_at = seen
+        suggested_in = (document.source.content_hash, document.threshold, document.proposed)
+        if self._suggested_in[:1] != suggested_in[:1]:
+            self._suggested_in = ()
+            self.loop.show_proposals(())  # those of another sound are none of this
 
         def show(found: tuple[Bars, Drift, tuple[Proposal, ...]]) -> None:
             bars, drift, proposals = found
             if self._looked_at == seen:
                 self.overview.show_bars(bars if len(bars.clarity) > 1 else None, drift)
-                if not self._keeps_proposals(document):
+                if suggested_in != self._suggested_in or not self.loop.is_suggested(document):
+                    self._suggested_in = suggested_in  # else they keep their names and order while they are tried
                     self.loop.show_proposals(proposals)
 
         self.session.threads.run(_clear_bars, document, done=show, failed=self.session.hub.trouble)
-
-    def _keeps_proposals(self, document: Document) -> bool:
-        """Whether the loop is one of those suggested already, which keep their names and order while they are tried."""
-        seen = (document.source.content_hash, document.threshold, document.proposed)
-        if seen == self._suggested_in and self.loop.is_suggested(document):
-            return True
-        self._suggested_in = seen
-        return False
 
     def _take_bar(self, bar: int) -> None:
         """Let the loop begin with a bar that was clicked, with as many bars as it has."""

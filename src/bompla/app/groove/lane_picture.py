@@ -47,8 +47,7 @@ class LanePicture(SoundPicture):
         super().__init__(session, name, parent)
         self._felt: LastMade[tuple[Hit, ...]] = LastMade(1)
         self._lanes: LastMade[list[Pad]] = LastMade(1)
-        self._placed_of: tuple[list[Pad], tuple[float, float, int]] = ([], (0.0, 0.0, -1))
-        self._places: dict[int, QRectF] = {}
+        self._places: LastMade[dict[int, QRectF]] = LastMade(2)
         self._limits = (0.0, 1.0)
         session.shown.changed.connect(self.redraw)
 
@@ -111,13 +110,13 @@ class LanePicture(SoundPicture):
 
     def lane(self, pad_id: int) -> QRectF:
         """Return where a pad's lane is, without its header; empty if it has none."""
-        pads, size = self.pads(), (self._axis.left, self._axis.width, self.height())
-        if pads is not self._placed_of[0] or size != self._placed_of[1]:
+        pads, axis = self.pads(), self._axis  # which is another at every resize
+
+        def made() -> dict[int, QRectF]:
             height = self._lane_height(len(pads))
-            self._places = {pad.id: QRectF(self._axis.left, RULER + ORIGINAL + index * height, self._axis.width, height)
-                            for index, pad in enumerate(pads)}
-            self._placed_of = (pads, size)
-        return QRectF(self._places.get(pad_id, QRectF()))
+            return {pad.id: QRectF(axis.left, RULER + ORIGINAL + index * height, axis.width, height) for index, pad in enumerate(pads)}
+
+        return QRectF(self._places.get((pads, axis), made).get(pad_id, QRectF()))
 
     def level_bar(self, pad: Pad) -> QRectF:
         """Return where a lane's level is dragged, empty in a low lane."""
@@ -258,7 +257,7 @@ class LanePicture(SoundPicture):
     def _paint_original(self, painter: QPainter, document: Document, ratio: float) -> None:
         summary, axis = self._session.project.summary, self._axis
         assert summary is not None
-        gain = 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        gain = summary.gain
         start, length = document.loop.start_sample, document.loop.frames
         for turn in range(int((axis.start - start) // length), int((axis.end - 1.0 - start) // length) + 1):
             shift = turn * length  # a pattern longer than the loop has it under it again and again

@@ -68,7 +68,7 @@ class SliceStage(Stage):
         document, summary = self.session.store.document, self.session.project.summary
         if document is None or summary is None:
             return None
-        loop, gain = document.loop, 1.0 / max(float(abs(summary.levels[-1]).max()), 0.05)
+        loop, gain = document.loop, summary.gain
         colour = theme().colour("paper", 0.75)
         return wave_pixmap(summary, loop.start_sample, loop.end_sample, width, height, colour, ratio=ratio, gain=gain)
 
