@@ -159,9 +159,9 @@ def _busy(document: Document, *, coloured: bool) -> Document:
     """Return a document with every treatment on, if wanted, and a pattern of 32nds on every pad, all ringing into one another."""
     document = set_colour(document, Colour(coloured, chain=tuple(Treatment(kind, True, facts.usual) for kind, facts in TREATMENTS.items())))
     pads = tuple(Pad(9_000 + n, n, "perc", f"pad {n}", 36 + n, -24.0, document.pads[n % len(document.pads)].layers[-1:]) for n in range(32))
-    hits = tuple(Hit(50_000 + 32 * step + n, pad.id, step / 4.0 + n / 128.0, 90) for step in range(4 * document.loop.beats)
+    hits = tuple(Hit(50_000 + 32 * step + n, pad.id, step / 4.0 + n / 128.0, 90) for step in range(4 * document.loop.length_beats)
                  for n, pad in enumerate(pads))
-    inside = tuple(hit for hit in hits if hit.at_beats < document.loop.beats)
+    inside = tuple(hit for hit in hits if hit.at_beats < document.loop.length_beats)
     return msgspec.structs.replace(document, pads=pads, variations=(Variation("A", "rattle", inside),))
 
 

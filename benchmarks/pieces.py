@@ -33,7 +33,7 @@ def judge(task: tuple[int, str, float, bool, bool]) -> tuple[float, str, list[fl
     seed, group, seconds, library, takes = task
     sound, truth = (played_take if takes else played_piece)(seed, group, seconds)
     found = analyse(Clip(sound, RATE))
-    bpm = 60.0 * found.loop.beats / (found.loop.frames / RATE)
+    bpm = 60.0 * found.loop.length_beats / (found.loop.frames / RATE)
     start, end = (np.abs(truth.bar_lines_s - at / RATE).min() for at in (found.loop.start_sample, found.loop.end_sample))
     if isinstance(truth, TakeTruth):  # the loop's own bars are the truth where the tempo wanders
         lines = truth.bar_lines_s
@@ -68,7 +68,7 @@ def judge_song(task: tuple[int, tuple[str, ...]]) -> tuple[int, int, list[list[f
     for one in found.passages:
         own = section_at(truth, (one.loop.start_sample + one.loop.end_sample) / 2 / RATE)
         off = [np.abs(own.bar_lines_s - at / RATE).min() for at in (one.loop.start_sample, one.loop.end_sample)] if own else [9.0]
-        bpm = 60.0 * one.loop.beats / (one.loop.frames / RATE)
+        bpm = 60.0 * one.loop.length_beats / (one.loop.frames / RATE)
         proposals.append([float(max(off) < NEAR_S), float(bool(own) and in_time(bpm, own.bpm)[0])])
     return len(truth), len(found.stretches), stretches, proposals
 

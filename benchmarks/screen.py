@@ -48,7 +48,7 @@ def long_document() -> tuple[Document, Clip]:
         sound[place : place + 4_000] += burst
         attacks.append(Attack(int(place), int(place), 0.5 + 0.4 * ((n * 7) % 10) / 10, (Heard("kick", 0.9, 100),), 20.0))
     clip = Clip(sound, RATE)
-    document = Document("long", Source("long", clip.content_hash, RATE, 2, frames), Loop(0, frames, 240, "4/4"),
+    document = Document("long", Source("long", clip.content_hash, RATE, 2, frames), Loop.of_bars(0, frames, 240, "4/4"),
                         attacks=tuple(attacks), threshold=0.5)
     return recut(replace(document, pads=())), clip
 
@@ -115,7 +115,8 @@ def groove(window: MainWindow, application: QApplication) -> None:
     rng = np.random.default_rng(3)
     hits = tuple(Hit(2 * 10**6 + n, pads[n % 16].id, float(at), int(rng.integers(20, 127)))
                  for n, at in enumerate(np.sort(rng.uniform(0.0, 255.9, 4_000))))
-    session.store.edit("many", lambda d: replace(d, pads=pads, loop=replace(d.loop, bars=64), variations=(Variation("A", "many", hits),)))
+    many = (Variation("A", "many", hits),)
+    session.store.edit("many", lambda d: replace(d, pads=pads, loop=replace(d.loop, length_beats=256.0), variations=many))
     window.go_to(3)
     application.processEvents()
     lanes = window.groove.lanes

@@ -103,7 +103,7 @@ def written(strikes: Strikes, bpm: float, like: Document) -> Document:
     ids = {pad.drum: pad.id for pad in pads}
     hits = tuple(Hit(100 + n, ids[drum], at, velocity) for n, (at, drum, velocity) in enumerate(strikes))
     rate = like.source.sample_rate
-    loop = replace(like.loop, start_sample=0, end_sample=round(BARS * BEATS * 60.0 / bpm * rate), bars=BARS, meter_name="4/4")
+    loop = replace(like.loop, start_sample=0, end_sample=round(BARS * BEATS * 60.0 / bpm * rate), length_beats=4.0 * BARS, meter_name="4/4")
     source, variations = replace(like.source, frames=10**9), (Variation("A", "made", hits),)
     return replace(like, source=source, loop=loop, pads=pads, variations=variations, shown=0, cuts=(), next_id=10_000)
 

@@ -217,7 +217,7 @@ def test_lists_of_notes(demo: tuple[Document, Clip], tmp_path: Path) -> None:
     path.write_text("{}")
     with pytest.raises(ProjectError, match="not a list of notes"):
         read_note_list(path)
-    with pytest.raises(ProjectError, match="cannot be read"):
+    with pytest.raises(ProjectError, match="Could not open"):
         read_note_list(tmp_path / "none.json")
 
 

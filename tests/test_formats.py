@@ -33,7 +33,7 @@ def small(hits: list[tuple[float, int]], *, meter: str = "4/4", bars: int = 1, s
     frames = round(seconds * 48_000)
     pad = Pad(1, 4, "snare", "Snare", 38)
     made = tuple(Hit(2 + n, 1, beats, velocity) for n, (beats, velocity) in enumerate(sorted(hits)))
-    return Document("It", Source("it.wav", "0" * 32, 48_000, 1, frames), Loop(0, frames, bars, meter), pads=(pad,),
+    return Document("It", Source("it.wav", "0" * 32, 48_000, 1, frames), Loop.of_bars(0, frames, bars, meter), pads=(pad,),
                     variations=(Variation("A", "main", made),), next_id=100)
 
 

@@ -33,7 +33,7 @@ def heard_loop(attacks: list[tuple[float, float, list[tuple[str, float, int]]]],
         at = round(beat * RATE / 2)
         made.append(Attack(at, max(0, at - 20), strength, tuple(Heard(*drum) for drum in drums)))
     source = Source("bar.wav", "0" * 32, RATE, 1, 2 * RATE)
-    return AnalysisResult(source, Loop(0, 2 * RATE, 1, "4/4"), (), 0.9, tuple(made), threshold)
+    return AnalysisResult(source, Loop.of_bars(0, 2 * RATE, 1, "4/4"), (), 0.9, tuple(made), threshold)
 
 
 BAR = [
@@ -138,17 +138,17 @@ def test_layers_answer_to_velocity_and_level_to_the_square_of_it(demo: tuple[Doc
 def test_hits_are_played_where_their_attack_is_heard(demo: tuple[Document, Clip]) -> None:
     document, clip = demo
     frames = round(document.loop.frames * RATE / clip.sample_rate)
-    events = played_hits(document, clip, pattern_of(document).hits, frames / document.loop.beats, RATE)
+    events = played_hits(document, clip, pattern_of(document).hits, frames / document.loop.length_beats, RATE)
     assert [e.at_frame for e in events] == sorted(e.at_frame for e in events)
     pad = document.pads[0]
     for turn, hit in enumerate(h for h in pattern_of(document).hits if h.pad_id == pad.id):
         layer = pad.layer_for(hit.velocity, turn)
         assert layer is not None
         lead = (layer.attack_sample - layer.at_sample) * RATE / clip.sample_rate
-        wanted = max(0, round(hit.at_beats * frames / document.loop.beats - lead))
+        wanted = max(0, round(hit.at_beats * frames / document.loop.length_beats - lead))
         assert any(e.pad_id == pad.id and abs(e.at_frame - wanted) <= 1 for e in events)
     silent = clear_pad(document, pad.id)
-    assert all(e.pad_id != pad.id for e in played_hits(silent, clip, pattern_of(silent).hits, frames / document.loop.beats, RATE))
+    assert all(e.pad_id != pad.id for e in played_hits(silent, clip, pattern_of(silent).hits, frames / document.loop.length_beats, RATE))
     outside = replace(document, variations=(replace(pattern_of(document), hits=(Hit(10**6, pad.id, 99.0, 90),)),))
     assert bake(BakeRequest(outside, clip, RATE)).events == ()
 

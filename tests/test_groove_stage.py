@@ -300,7 +300,7 @@ def test_what_was_heard_is_shown_played_and_never_changed(groove: Any, qtbot: An
     assert stage.session.shown.missing() == ()
     lane = stage.lanes.lane(groove.snare.id)
     taken = [h.at_beats for h in pattern_of(document).hits if h.pad_id == groove.snare.id]
-    free = next(step / 4 for step in range(4 * document.loop.beats) if all(abs(step / 4 - beat) > 0.2 for beat in taken))
+    free = next(step / 4 for step in range(round(4 * document.loop.length_beats)) if all(abs(step / 4 - beat) > 0.2 for beat in taken))
     x = stage.lanes.axis.x(document.beat_map.sample_at(free))
     QTest.mouseClick(stage.lanes, LEFT, NONE, QPoint(round(x), round(lane.center().y())))
     assert "cannot be changed" in groove.messages.text.text()

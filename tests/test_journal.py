@@ -153,7 +153,7 @@ def test_edits_are_offered_at_the_next_start_and_gone_on_with(demo_window: Any, 
     assert (demo_window.messages.mend.text(), demo_window.messages.other.text()) == ("Go on", "Put away")
     picture = demo_window.messages.picture.pixmap().toImage()
     lit = {x for x in range(picture.width()) for y in range(picture.height()) if picture.pixelColor(x, y).alpha() > 0}
-    beats = document.loop.beats
+    beats = document.loop.length_beats
     assert demo_window.messages.picture.isVisible()
     assert all(round(hit.at_beats / beats * picture.width()) in lit for hit in pattern_of(document).hits if 0 <= hit.at_beats < beats)
     demo_window.messages.mend.click()

@@ -107,7 +107,7 @@ EDITS: dict[str, Edit] = {
     "rename slice": lambda d, a, b: rename_slice(d, nth(d.cuts, a).id, f"slice {b:.2f}"),
     "correct": lambda d, a, b: correct_heard(d, nth(d.cuts, a).id, nth(tuple(DRUMS), b)),
     "leave out": lambda d, a, b: set_left_out(d, [nth(d.cuts, a).id], b > 0.5),
-    "loop": lambda d, a, b: set_loop(d, Loop(place(d, a * 0.3), place(d, 0.5 + b * 0.5), 1 + int(a * 8), "4/4")),
+    "loop": lambda d, a, b: set_loop(d, Loop.of_bars(place(d, a * 0.3), place(d, 0.5 + b * 0.5), 1 + int(a * 8), "4/4")),
     "reading": lambda d, a, b: choose_reading(d, TempoReading(100.0, 1 + int(a * 8), nth(("4/4", "3/4", "6/8", "7/8"), b), 1.0)),
     "rename pad": lambda d, a, b: rename_pad(d, nth(d.pads, a).id, f"pad {b:.2f}"),
     "pad drum": lambda d, a, b: set_pad_drum(d, nth(d.pads, a).id, nth(tuple(DRUMS), b)),
@@ -116,7 +116,7 @@ EDITS: dict[str, Edit] = {
     "slice to pad": lambda d, a, b: put_on_slot(d, int(a * 20), nth(d.cuts, b).id),
     "move pad": lambda d, a, b: move_pad(d, nth(d.pads, a).id, int(b * 20)),
     "clear pad": lambda d, a, _: clear_pad(d, nth(d.pads, a).id),
-    "draw hit": lambda d, a, b: add_hit(d, nth(d.pads, a).id, b * d.loop.beats),
+    "draw hit": lambda d, a, b: add_hit(d, nth(d.pads, a).id, b * d.loop.length_beats),
     "delete hit": lambda d, a, _: delete_hits(d, [nth(pattern_of(d).hits, a).id]),
     "move hits": lambda d, a, b: move_hits(d, [h.id for h in pattern_of(d).hits[:5]], 40.0 * (a - 0.5), nth(d.pads, b).id),
     "velocity": lambda d, a, _: change_velocity(d, [h.id for h in pattern_of(d).hits], int(300 * (a - 0.5))),
@@ -222,8 +222,8 @@ def test_hits_stay_with_their_sound_when_the_loop_changes(demo: tuple[Document, 
     def times(d: Document) -> list[int]:
         return [d.beat_map.sample_at(hit.at_beats) for hit in pattern_of(d).hits]
 
-    bar = loop.frames // loop.bars
-    later = set_loop(document, Loop(loop.start_sample + bar, loop.end_sample, loop.bars - 1, loop.meter_name))
+    bar = round(loop.bar_frames)
+    later = set_loop(document, Loop.of_bars(loop.start_sample + bar, loop.end_sample, loop.bars - 1, loop.meter_name))
     doubled = choose_reading(document, TempoReading(2 * document.bpm, 2 * loop.bars, loop.meter_name, 1.0))
     assert doubled.bpm == pytest.approx(2 * document.bpm)
     for changed in (later, doubled):
@@ -273,7 +273,7 @@ def test_a_drawn_hit_is_as_loud_as_this_drum_is_in_the_original(demo: tuple[Docu
     with pytest.raises(EditError, match="already"):
         add_hit(drawn, snare.id, 1.7)
     with pytest.raises(EditError, match="inside the loop"):
-        add_hit(document, snare.id, float(document.loop.beats))
+        add_hit(document, snare.id, float(document.loop.length_beats))
 
 
 def test_moved_hits_keep_their_distances_and_stay_inside(demo: tuple[Document, Clip]) -> None:
@@ -283,7 +283,7 @@ def test_moved_hits_keep_their_distances_and_stay_inside(demo: tuple[Document, C
     for by in (-100.0, 0.37, 100.0):
         after = [hit_of(move_hits(document, chosen, by), i).at_beats for i in chosen]
         assert np.diff(after) == pytest.approx(np.diff(before))
-        assert 0.0 <= min(after) <= max(after) < document.loop.beats
+        assert 0.0 <= min(after) <= max(after) < document.loop.length_beats
 
 
 def test_the_tray_holds_what_is_on_no_pad(demo: tuple[Document, Clip]) -> None:

@@ -18,6 +18,7 @@ from bompla.groove.repeats import folded
 from bompla.groove.score import score_of
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document, Hit
+from bompla.model.drums import METERS
 from bompla.model.variation_edits import set_bars
 from conftest import made
 
@@ -50,7 +51,8 @@ def test_like_bars_are_written_once_and_play_as_they_were(demo: tuple[Document, 
     shown = {letter: tuple(Hit(n, demo[0].pads[0].id, float(n), 100) for n in range(1 + number)) for number, letter in enumerate("ABCD")}
     hits = tuple(replace(hit, id=100 * bar + hit.id, at_beats=4.0 * bar + hit.at_beats)
                  for bar, letter in enumerate(form) for hit in shown[letter])
-    document = replace(demo[0], loop=replace(demo[0].loop, bars=len(form)), variations=(replace(pattern_of(demo[0]), hits=hits),), shown=0)
+    loop = replace(demo[0].loop, length_beats=4.0 * len(form))
+    document = replace(demo[0], loop=loop, variations=(replace(pattern_of(demo[0]), hits=hits),), shown=0)
     score, repeats = folded(score_of(document))
     assert "".join("ABCD"[sum(bool(chord.notes) for beat in (*bar.feet, *bar.hands) for chord in beat.chords) - 1]
                    for bar in score.bars) == written
@@ -66,8 +68,8 @@ def test_like_bars_are_written_once_and_play_as_they_were(demo: tuple[Document, 
 def test_every_bar_of_notation_is_full(demo: tuple[Document, Clip], meter: str, hits: list[tuple[float, int, int]]) -> None:
     from bompla.formats.musicxml import DIVISIONS, musicxml_bytes
 
-    document = replace(demo[0], loop=replace(demo[0].loop, meter_name=meter, bars=2))
-    beats = document.loop.beats
+    document = replace(demo[0], loop=replace(demo[0].loop, meter_name=meter, length_beats=2.0 * METERS[meter].beats_per_bar))
+    beats = document.loop.length_beats
     placed = tuple(sorted((Hit(n, document.pads[k % len(document.pads)].id, at * beats, v) for n, (at, k, v) in enumerate(hits, 1)),
                           key=lambda hit: hit.at_beats))
     document = replace(document, variations=(replace(pattern_of(document), hits=placed),), shown=0)

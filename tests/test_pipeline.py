@@ -22,7 +22,7 @@ from bompla.cli.desktop import SHARE
 from bompla.cli.running import files_of, in_order
 from bompla.demo import DEMO_PROJECT, loop_paths
 from bompla.formats.project import MEDIA_TYPE, open_project, project_bytes
-from bompla.formats.schemas import NAMES, SCHEMA, schema_of
+from bompla.formats.schemas import OBJECTS, SCHEMA, schema_of
 
 PROGRAM = [sys.executable, "-P", "-c", "from bompla.cli import main; main()"]
 BY_NAME = {path.stem: path for path in loop_paths()}
@@ -34,7 +34,7 @@ def plain(line: dict[str, Any]) -> dict[str, Any]:
 
 
 def test_every_schema_is_one_and_carries_its_number() -> None:
-    for name in NAMES:
+    for name in OBJECTS:
         found = schema_of(name)
         jsonschema.Draft202012Validator.check_schema(found)
         assert f'"const": {SCHEMA}' in json.dumps(found)
@@ -207,7 +207,7 @@ def test_the_wheel_holds_all_that_ships_and_runs_by_itself(tmp_path: Path) -> No
     names = set(zipfile.ZipFile(wheel).namelist())
     data = {name.split("/data/", 1)[1] for name in names if "/data/" in name}
     assert {"share/applications/org.bompla.Bompla.desktop", "share/man/man1/bompla.1", "share/mime/packages/org.bompla.Bompla.xml"} <= data
-    assert {"bompla/manual/groove.md", "bompla/screenshots/groove.png", "bompla/formats/schema/analysis.json", "bompla/app/style.qss",
+    assert {"bompla/manual/groove.md", "bompla/screenshots/groove.png", "bompla/app/style.qss",
             "bompla/analysis/hearing/hearing.npz", "bompla/share/applications/org.bompla.Bompla.desktop"} <= names
     metadata = next(zipfile.ZipFile(wheel).read(name).decode() for name in names if name.endswith(".dist-info/METADATA"))
     assert "GPL-3.0-only" in metadata

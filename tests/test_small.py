@@ -126,7 +126,7 @@ def test_undo_keeps_the_last_five_hundred_steps() -> None:
 def plain_document(threshold: float) -> Document:
     from bompla.model.document import Source
 
-    return Document("plain", Source("plain.wav", "", RATE, 1, 4 * RATE), Loop(0, 4 * RATE, 2, "4/4"), threshold=threshold)
+    return Document("plain", Source("plain.wav", "", RATE, 1, 4 * RATE), Loop.of_bars(0, 4 * RATE, 2, "4/4"), threshold=threshold)
 
 
 @given(st.sampled_from(sorted(METERS)), st.integers(1, 8), st.lists(st.tuples(st.floats(0.0, 1.0), st.integers(1, 127)), max_size=24))
@@ -136,7 +136,7 @@ def test_a_document_survives_being_text(meter: str, bars: int, places: list[tupl
     hits = tuple(Hit(n, 7, round(share * beats, 6), velocity) for n, (share, velocity) in enumerate(sorted(places), 1))
     from bompla.model.document import Pad, Variation
 
-    made = replace(document, loop=Loop(0, 4 * RATE, bars, meter), pads=(Pad(7, 0, "kick", "Kick", 36),), next_id=99,
+    made = replace(document, loop=Loop.of_bars(0, 4 * RATE, bars, meter), pads=(Pad(7, 0, "kick", "Kick", 36),), next_id=99,
                    variations=(Variation("A", "main", hits),), cuts=(Cut(50, 10, 12, 0.5, "detected"),))
     assert msgspec.convert(msgspec.to_builtins(made), Document) == made
     assert msgspec.json.decode(msgspec.json.encode(made), type=Document) == made
@@ -213,7 +213,7 @@ def test_a_crossing_is_where_the_sign_changes(hz: float, at: int) -> None:
 def test_a_seamless_loop_is_as_long_as_the_loop(start: int, fade_ms: float) -> None:
     rng = np.random.default_rng(start)
     clip = Clip(rng.uniform(-0.5, 0.5, (9_000, 2)).astype(np.float32), RATE)
-    loop = Loop(start, start + 4_000, 1, "4/4", fade_ms)
+    loop = Loop.of_bars(start, start + 4_000, 1, "4/4", fade_ms)
     made = seamless(clip, loop)
     assert made.shape == (4_000, 2)
     fade = min(start, round(fade_ms * RATE / 1_000.0))

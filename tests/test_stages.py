@@ -58,7 +58,7 @@ def test_the_seam_is_judged_in_words(demo: tuple[Document, Clip], shift_ms: floa
         start = (quiet.start_sample + quiet.end_sample) // 2
     else:
         start = document.slices()[6].cut.attack_sample - round(shift_ms * rate / 1000)
-    moved = set_loop(document, Loop(start, loop.end_sample, 3, loop.meter_name))
+    moved = set_loop(document, Loop.of_bars(start, loop.end_sample, 3, loop.meter_name))
     seam = seam_of(moved, clip)
     assert words in seam.words
     assert seam.well is well
@@ -70,7 +70,7 @@ def test_a_gesture_given_up_leaves_no_trace(demo_window: Any) -> None:
     view, before = window.slice.view, session.store.document
     y = round(view.threshold_y())
     QTest.mousePress(view, LEFT, NONE, QPoint(400, y))
-    session.store.preview(lambda document: set_loop(document, Loop(0, 100_000, 1, "4/4")))
+    session.store.preview(lambda document: set_loop(document, Loop.of_bars(0, 100_000, 1, "4/4")))
     assert session.store.document is not before
     QTest.keyClick(view, Qt.Key.Key_Escape)
     assert session.store.document is before

@@ -50,7 +50,7 @@ def groove(demo: tuple[Document, Clip], hits: list[tuple[float, str, int]], *, b
     made = tuple(Hit(100 + n, ids[drum], at, velocity) for n, (at, drum, velocity) in enumerate(sorted(hits)))
     rate = document.source.sample_rate
     source = replace(document.source, frames=10**9)
-    loop = replace(document.loop, start_sample=0, end_sample=round(4 * bars * 60 / BPM * rate), bars=bars)
+    loop = replace(document.loop, start_sample=0, end_sample=round(4 * bars * 60 / BPM * rate), length_beats=4.0 * bars)
     variations = (Variation("A", "made", made),)
     return replace(document, source=source, loop=loop, pads=pads, variations=variations, shown=0, cuts=(), next_id=10_000)
 

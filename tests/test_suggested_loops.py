@@ -74,7 +74,7 @@ def test_a_blended_seam_has_no_step() -> None:
     rate = 44_100
     t = np.arange(2 * rate) / rate
     clip = Clip((0.5 * np.sin(2 * np.pi * 97.3 * t)).astype(np.float32)[:, np.newaxis], rate)
-    loop = Loop(10_000, 50_123, 1, "4/4")
+    loop = Loop.of_bars(10_000, 50_123, 1, "4/4")
     plain, soft = seamless(clip, loop), seamless(clip, replace(loop, fade_ms=20.0))
     usual = float(np.abs(np.diff(clip.samples[:, 0])).max())
     assert abs(float(plain[-1, 0] - plain[0, 0])) > 3 * usual
@@ -104,9 +104,9 @@ def test_a_suggested_loop_is_heard_and_used_on_the_picture(demo_window: Any, qtb
     window, session = demo_window, demo_window.session
     window.go_to(0)
     document: Document = session.store.document
-    frames, bar = document.source.frames, document.loop.frames // document.loop.bars
+    frames, bar = document.source.frames, round(document.loop.bar_frames)
     border = 2 * bar
-    proposed = (Proposed(Loop(border, border + bar, 1, "4/4"), 0.8), Proposed(Loop(0, bar, 1, "4/4"), 0.7))
+    proposed = (Proposed(Loop.of_bars(border, border + bar, 1, "4/4"), 0.8), Proposed(Loop.of_bars(0, bar, 1, "4/4"), 0.7))
     stretches = (Stretch(0, border, document.bpm, "4/4", 0.9), Stretch(border, frames, document.bpm * 1.3, "4/4", 0.9))
     session.store.edit("two stretches", lambda d: replace(d, stretches=stretches, proposed=proposed))
     overview = window.bring_in.overview

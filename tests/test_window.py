@@ -115,7 +115,7 @@ def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, mon
     lanes = window.groove.lanes
     hit = next(h for h in pattern_of(session.store.document).hits if h.pad_id == kick.id and h.at_beats > 3)
     pin = lanes.pin(hit)
-    step = lanes.axis.width / session.store.document.loop.beats / 4
+    step = lanes.axis.width / session.store.document.loop.length_beats / 4
     drag(lanes, at(pin.x(), pin.y()), at(pin.x() + 2 * step, pin.y() + 1))
     assert hit_of(session.store.document, hit.id).at_beats == pytest.approx(hit.at_beats + 0.5)
     assert session.store.history.undo_label == "move hit"
@@ -279,7 +279,7 @@ def test_pins_are_drawn_made_harder_selected_and_taken_out(demo_window: Any) -> 
     chosen = session.shown.selection.hit_ids
     # One on the first beat lies left of where the drag began.
     of_snare = [h for h in pattern_of(session.store.document).hits if h.pad_id == snare.id]
-    assert chosen == {h.id for h in of_snare if 0.0 < h.at_beats < document.loop.beats * 0.5}
+    assert chosen == {h.id for h in of_snare if 0.0 < h.at_beats < document.loop.length_beats * 0.5}
     QTest.keyClick(lanes, Qt.Key.Key_G, Qt.KeyboardModifier.ControlModifier)
     assert all((hit_of(session.store.document, i).at_beats * 4) % 1 == pytest.approx(0, abs=1e-9) for i in chosen)
     QTest.keyClick(lanes, Qt.Key.Key_Delete)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from msgspec.structs import replace
@@ -29,6 +30,7 @@ from bompla.analysis.tempo.stretches import stretches_of
 from bompla.audio.clip import Clip
 from bompla.audio.room import let_go
 from bompla.errors import AnalysisError
+from bompla.files import as_text, is_text
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.document import SAME_ATTACK_MS, Attack, Heard, Source, TempoReading
 from bompla.model.loop import Loop
@@ -139,18 +141,19 @@ def _with_other_bars(drums: DrumOdds, found: FoundAttacks, readings: list[Readin
 
 def result_of(clip: Clip, heard: Listening | None, params: AnalysisParams, *, name: str = "", path: str = "") -> AnalysisResult:
     """Return what was heard as the value that documents are made from; without anything heard, the whole clip without attacks."""
-    source = Source(name, clip.content_hash, clip.sample_rate, clip.channels, clip.frames, path)
+    source = Source(as_text(name), clip.content_hash, clip.sample_rate, clip.channels, clip.frames, path if is_text(Path(path)) else "")
     if heard is None:
         return _nothing_heard(source, clip, params)
     threshold = threshold_of(params)
     attacks = _attacks(clip, heard, threshold)
     cut_at = [attack for attack in attacks if attack.strength >= threshold]
     readings, loop, passages = _best_of(heard, clip, cut_at)
+    known = not readings[0].unknown
     return AnalysisResult(
         source=source,
         loop=loop,
-        readings=_as_tempo_readings(readings),
-        tempo_confidence=round(confidence_of(readings), 3),
+        readings=_as_tempo_readings(readings) if known else (),
+        tempo_confidence=round(confidence_of(readings), 3) if known else 0.0,
         attacks=attacks,
         threshold=threshold,
         stretches=tuple(_as_stretch(stretch, clip) for stretch in heard.stretches),
@@ -230,10 +233,8 @@ def _as_tempo_readings(readings: list[Reading]) -> tuple[TempoReading, ...]:
 
 
 def _nothing_heard(source: Source, clip: Clip, params: AnalysisParams) -> AnalysisResult:
-    reading = read_tempo(evidence_of(np.zeros(0), [], clip.duration_s), params)[0]
-    loop = Loop(0, clip.frames, reading.bars, reading.meter.name)
-    only = TempoReading(round(reading.bpm, 4), reading.bars, reading.meter.name, 0.0)
-    return AnalysisResult(source, loop, (only,), 0.0, (), CUT_THRESHOLD)
+    nothing = evidence_of(np.zeros(0), [], clip.duration_s)
+    return AnalysisResult(source, loop_of(read_tempo(nothing, params)[0], clip, [], nothing), (), 0.0, (), CUT_THRESHOLD)
 
 
 def hear_at(clip: Clip, at_samples: list[int]) -> list[tuple[Heard, ...]]:

@@ -14,6 +14,7 @@ import msgspec
 
 from bompla.audio.files import SUFFIXES
 from bompla.errors import BomplaError
+from bompla.files import open_regular
 from bompla.model.groove_print import GroovePrint
 
 WAVE_COLUMNS = 96
@@ -72,7 +73,7 @@ def files_under(folder: Path) -> Iterator[Path]:
 
 def content_key(path: Path) -> str:
     """Return what names a file's content, whatever it is called; raises OSError where it cannot be read."""
-    with path.open("rb") as stream:
+    with open_regular(path) as stream:
         return hashlib.file_digest(stream, "blake2b").hexdigest()[:32]
 
 

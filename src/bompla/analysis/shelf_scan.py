@@ -15,6 +15,7 @@ from bompla.model.analysis_result import AnalysisResult
 from bompla.model.beatmap import BeatMap
 from bompla.model.drums import METERS
 from bompla.model.groove_print import groove_print
+from bompla.units import bpm_of
 
 LOOKED_AT_S = 120.0
 """Of a longer file only its middle is analysed for the shelf."""
@@ -65,11 +66,12 @@ def heard_entry(heard: AnalysisResult, clip: Clip) -> ShelfEntry:
     """Return the entry of a sound that has been analysed."""
     loop = heard.loop
     cut = [a for a in heard.attacks if a.strength >= heard.threshold and loop.start_sample <= a.at_sample < loop.end_sample]
-    beat_map = BeatMap.steady(loop.start_sample, loop.end_sample, loop.beats)
+    bpm = bpm_of(beats=loop.length_beats, seconds=loop.frames / heard.source.sample_rate)
+    beat_map = BeatMap.steady(loop.start_sample, loop.end_sample, loop.length_beats)
     beats = beat_map.beats_at(np.array([a.at_sample for a in cut], dtype=float))
     return ShelfEntry(
-        bpm=round(60.0 * loop.beats * heard.source.sample_rate / loop.frames, 2),
-        bars=loop.bars,
+        bpm=round(bpm, 2) if heard.readings else 0.0,
+        bars=loop.whole_bars,
         meter=loop.meter_name,
         duration_s=round(clip.duration_s, 3),
         hits_per_bar=round(len(cut) / loop.bars, 2),
@@ -78,7 +80,7 @@ def heard_entry(heard: AnalysisResult, clip: Clip) -> ShelfEntry:
         wave=_wave(clip),
         groove=groove_print(
             [(one.drum, float(beat), one.velocity) for a, beat in zip(cut, beats, strict=True) for one in a.heard if one.sure],
-            beats=loop.beats, meter=METERS[loop.meter_name], bpm=60.0 * loop.beats * heard.source.sample_rate / loop.frames),
+            beats=loop.whole_bars * loop.meter.beats_per_bar, meter=METERS[loop.meter_name], bpm=bpm),
         problem="" if cut else "No hits were found in it.",
     )
 

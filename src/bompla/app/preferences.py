@@ -12,10 +12,11 @@ from platformdirs import user_config_path
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.errors import SettingsError
-from bompla.files import write_atomically
+from bompla.files import PRIVATE, is_text, read_regular, write_atomically
 
 MOST_RECENT = 10
 FILE = "preferences.json"
+MOST_BYTES = 4 << 20
 
 Name = Annotated[str, Meta(max_length=4_096)]
 Curve = Annotated[float, Meta(ge=0.0, le=10.0)]
@@ -73,7 +74,7 @@ class PreferenceStore(QObject):
         before, self.value = self.value, made
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)
-            write_atomically(self.path, msgspec.json.format(msgspec.json.encode(made), indent=1), SettingsError)
+            write_atomically(self.path, msgspec.json.format(msgspec.json.encode(made), indent=1), SettingsError, mode=PRIVATE)
             self.problem = ""
         except (SettingsError, OSError) as error:
             self.problem = f"The settings could not be kept: {error}"
@@ -81,8 +82,10 @@ class PreferenceStore(QObject):
             self.changed.emit(before, made)
 
     def add_recent(self, path: Path) -> None:
-        """Put a file at the head of those opened last."""
+        """Put a file at the head of those opened last; one whose name is no text cannot be kept, and is left out."""
         name = str(path.resolve())
+        if not is_text(path.resolve()):
+            return
         rest = tuple(one for one in self.value.recent_files if one != name)
         self.set(recent_files=(name, *rest)[:MOST_RECENT], last_folder=str(path.resolve().parent))
 
@@ -90,8 +93,8 @@ class PreferenceStore(QObject):
 def read_preferences(path: Path) -> Preferences:
     """Return what a file holds; usual values for fields that it lacks, or that are none."""
     try:
-        kept = msgspec.json.decode(path.read_bytes())
-    except (OSError, msgspec.DecodeError, RecursionError):
+        kept = msgspec.json.decode(read_regular(path, MOST_BYTES, SettingsError))
+    except (SettingsError, msgspec.DecodeError, RecursionError):
         return Preferences()
     return _convert(kept if isinstance(kept, dict) else {})
 

@@ -15,6 +15,7 @@ from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.time_axis import MIN_SAMPLES, TimeAxis
 from bompla.model.document import Document
 from bompla.model.drums import Meter
+from bompla.model.loop import whole_beats
 
 RULER = 24
 SCROLL_SHARE = 0.1
@@ -203,17 +204,17 @@ class SoundPicture(GestureWidget):
         return pixmap
 
 
-def paint_beats(painter: QPainter, document: Document, axis: TimeAxis, top: float, bottom: float, beats: int = 0,
+def paint_beats(painter: QPainter, document: Document, axis: TimeAxis, top: float, bottom: float, beats: float = 0.0,
                 meter: Meter | None = None) -> None:
     """Draw the bar and beat lines in view over a picture, of the loop or of so many beats of a meter, with their numbers above."""
     meter = meter or document.loop.meter
     beat_map = document.beat_map
-    beats = beats or document.loop.beats
+    length = beats or document.loop.length_beats
     width = (axis.x(beat_map.sample_at(1.0)) - axis.x(beat_map.sample_at(0.0))) or 1.0
     per_bar = meter.beats_per_bar
     every = next((n for n in (1, per_bar, 4 * per_bar, 16 * per_bar) if n * width >= 30.0), 64 * per_bar)
     first = max(0, int(beat_map.beat_at(axis.start) / every) * every)
-    last = min(beats, int(beat_map.beat_at(axis.end)) + every)
+    last = min(whole_beats(length), int(beat_map.beat_at(axis.end)) + every)
     shown = np.arange(first, last + 1, every)
     for beat, at in zip(shown.tolist(), beat_map.samples_at(shown.astype(float)).tolist(), strict=True):
         x = axis.x(at)
@@ -222,7 +223,7 @@ def paint_beats(painter: QPainter, document: Document, axis: TimeAxis, top: floa
         bar, within = divmod(beat, per_bar)
         painter.setPen(QPen(theme().colour("line" if within == 0 else "faint_line"), 1.0))
         painter.drawLine(QPointF(x, top), QPointF(x, bottom))
-        if beat < beats:
+        if beat < length:
             painter.setFont(theme().font(14, weight=600 if within == 0 else 400))
             painter.setPen(theme().colour("paper" if within == 0 else "dim"))
             text = f"{bar + 1}" if within == 0 else f"{bar + 1}.{within + 1}"

@@ -12,7 +12,7 @@ from bompla.app.commands import tip
 from bompla.app.preferences import preferences
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import ShortLabel, button, label
-from bompla.model.wording import counted
+from bompla.model.wording import in_bars
 
 SHOWN_STEPS, LEAST_WIDTH = 24, 64
 
@@ -135,7 +135,7 @@ class TopBar(QWidget):
             count = len(session.project.sounds)
             self.source.setText(f"{document.source.name} · {session.project.current + 1} of {count}" if count > 1 else document.source.name)
             self.source.setAccessibleName(f"Sound: {document.source.name}")
-            bars = counted(document.loop.bars, "bar")
+            bars = in_bars(document.loop.length_beats, document.loop.meter)
             self.facts.setText(f"{bars} · {document.loop.meter_name}")
         self.save.setEnabled(document is not None)
         undo, redo = (history.undo_label, history.redo_label) if history else ("", "")

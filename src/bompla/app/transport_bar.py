@@ -16,7 +16,7 @@ from bompla.app.ui.controls import button, combo, label
 from bompla.app.ui.level_meter import LevelMeter
 from bompla.app.ui.number_box import NumberBox
 from bompla.engine.host import EngineState
-from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.model.detected_pattern import pattern_bars, pattern_meter
 from bompla.model.document import Document
 from bompla.model.wording import position
 from bompla.render.events import WAYS
@@ -215,7 +215,7 @@ class ListeningBar(QWidget):
     def _document_changed(self, document: Document) -> None:
         self._switch(True)
         self.tempo.show_number(round(document.bpm * self._playback.baking.speed, 2))
-        bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
+        bars = pattern_bars(document)
         if bars != self._bars_offered:
             self._offer_bars(bars)
 

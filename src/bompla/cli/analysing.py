@@ -91,9 +91,9 @@ def _ended(path: Path) -> dict[str, Any]:
 
 
 def _problem(path: str, words: str) -> dict[str, Any]:
-    from bompla.formats.schemas import SCHEMA
+    from bompla.formats.schemas import Problem, ProblemSource, plain
 
-    return {"schema": SCHEMA, "source": {"path": path}, "error": words}
+    return plain(Problem(source=ProblemSource(path=path), error=words))
 
 
 def _heard(path: Path, shown: str) -> dict[str, Any]:
@@ -110,6 +110,10 @@ def _heard(path: Path, shown: str) -> dict[str, Any]:
     return analysis_object(heard, document_from(heard, path.stem))
 
 
+def _tempo_words(tempo: dict[str, Any]) -> str:
+    return f"{tempo['bpm']:.2f} BPM, {100 * tempo['confidence']:.0f} % sure" if tempo["bpm"] is not None else "none"
+
+
 def _in_words(line: dict[str, Any]) -> str:
     region, tempo = line["region"], line["tempo"]
     drums: dict[str, int] = {}
@@ -118,7 +122,7 @@ def _in_words(line: dict[str, Any]) -> str:
     counted = ", ".join(f"{count} {drum}" for drum, count in sorted(drums.items(), key=lambda item: -item[1]))
     return (
         f"{line['source']['path']}\n"
-        f"  tempo   {tempo['bpm']:.2f} BPM, {100 * tempo['confidence']:.0f} % sure\n"
+        f"  tempo   {_tempo_words(tempo)}\n"
         f"  region  {region['start_s']:.3f} s to {region['end_s']:.3f} s, {region['bars']} bars of {region['meter']}\n"
         f"  cuts    {len(line['cuts'])}\n"
         f"  hits    {counted or 'none'}"

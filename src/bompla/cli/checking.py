@@ -5,11 +5,15 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from bompla.cli.saying import say
 from bompla.errors import BomplaError
+
+if TYPE_CHECKING:
+    from bompla.formats.schemas import Check
 
 EXIT_FAILED = 1
 
@@ -22,7 +26,7 @@ def check(files: tuple[Path, ...], as_json: bool) -> None:
 
     Exit status: 0 all are right, 1 some are not, 2 wrong use.
     """
-    from bompla.formats.schemas import SCHEMA
+    from bompla.formats.schemas import Check, plain
 
     failed = 0
     for path in files:
@@ -30,20 +34,21 @@ def check(files: tuple[Path, ...], as_json: bool) -> None:
             about = checked(path)
         except BomplaError as error:
             failed += 1
-            about = {"path": str(path), "ok": False, "problem": str(error)}
+            about = Check(path=str(path), ok=False, problem=str(error))
         except MemoryError:
             failed += 1
-            about = {"path": str(path), "ok": False, "problem": f"{path.name} needs more memory than there is."}
+            about = Check(path=str(path), ok=False, problem=f"{path.name} needs more memory than there is.")
         if as_json:
-            say(json.dumps({"schema": SCHEMA, **about}))
+            say(json.dumps(plain(about)))
         else:
-            say(f"{path}: {about.get('problem') or 'all right, ' + str(about['what'])}", err=not about["ok"])
+            say(f"{path}: {about.problem or f'all right, {about.what}'}", err=not about.ok)
     sys.exit(EXIT_FAILED if failed else 0)
 
 
-def checked(path: Path) -> dict[str, object]:
+def checked(path: Path) -> Check:
     """Return what a file is, having made all that it plays; raises BomplaError with what is wrong."""
     from bompla.formats.project import SUFFIX, open_project
+    from bompla.formats.schemas import Check
     from bompla.model.wording import counted
     from bompla.render.bake import bake
     from bompla.render.events import BakeRequest
@@ -55,10 +60,10 @@ def checked(path: Path) -> dict[str, object]:
             baked = bake(BakeRequest(document, clip, clip.sample_rate, project.borrowed))
             hits += len(baked.events)
         what = f"a project of {counted(len(project.sources), 'sound')}, {counted(hits, 'hit')} in it"
-        return {"path": str(path), "ok": True, "what": what}
+        return Check(path=str(path), ok=True, what=what)
     from bompla.audio.files import read_clip
     from bompla.model.wording import counted
 
     clip = read_clip(path)
     what = f"{clip.duration_s:.2f} s of sound, {counted(clip.channels, 'channel')} at {clip.sample_rate} Hz"
-    return {"path": str(path), "ok": True, "what": what}
+    return Check(path=str(path), ok=True, what=what)

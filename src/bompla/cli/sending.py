@@ -161,6 +161,7 @@ def rebuild(file: Path, midi: Path | None, sound: Path | None, kit: str, tempo: 
     if midi is None and sound is None:
         raise click.UsageError("Say what to write: --midi FILE, --sound FILE, or both.")
     from bompla.model.detected_pattern import hits_inside
+    from bompla.model.wording import in_bars
 
     try:
         document, clip, borrowed = loaded(file)[0]
@@ -180,7 +181,7 @@ def rebuild(file: Path, midi: Path | None, sound: Path | None, kit: str, tempo: 
         sys.exit(EXIT_FAILED)
     written = " and ".join(str(path) for path in (midi, sound) if path is not None)
     bpm = document.bpm * tempo / 100.0
-    say(f"{written}: {len(hits_inside(document))} hits, {document.loop.bars} bars at {bpm:.2f} BPM")
+    say(f"{written}: {len(hits_inside(document))} hits, {in_bars(document.loop.length_beats, document.loop.meter)} at {bpm:.2f} BPM")
 
 
 def _write_sound(document: Document, clip: Clip, borrowed: dict[str, Clip], path: Path, tempo: float) -> None:

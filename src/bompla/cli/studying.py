@@ -52,15 +52,15 @@ def study(file: Path, as_json: bool, against: Path | None) -> None:
 
 def study_object(document: Document, read: GrooveRead, differences: Compared | None) -> dict[str, Any]:
     """Return what is said of a groove as plain values; beats count from the pattern's start."""
-    from bompla.formats.schemas import SCHEMA
+    from msgspec import UNSET
+
+    from bompla.formats.schemas import DifferenceFound, FactFound, Study, plain
     from bompla.groove.feel import felt_pattern
 
     beats = {hit.id: round(hit.at_beats, 4) for hit in felt_pattern(document)}
-    facts = [{"key": fact.key, **fact.about, "value": fact.value, "unit": fact.unit, "spread": fact.spread, "text": fact.text,
-              "beats": [beats[hit_id] for hit_id in fact.hit_ids if hit_id in beats]} for fact in read.facts]
-    made: dict[str, Any] = {"schema": SCHEMA, "facts": facts, "form": read.form}
-    if differences is not None:
-        made["found"], made["of"] = differences.found, differences.of
-        made["differences"] = [{"kind": one.kind, "beat": round(one.at_beats, 4), "drum": one.drum, "amount": one.amount, "text": one.text}
-                               for one in differences.differences]
-    return made
+    facts = tuple(FactFound(key=fact.key, value=fact.value, unit=fact.unit, spread=fact.spread, text=fact.text, **fact.about,
+                            beats=tuple(beats[hit_id] for hit_id in fact.hit_ids if hit_id in beats)) for fact in read.facts)
+    found = tuple(DifferenceFound(kind=one.kind, beat=round(one.at_beats, 4), drum=one.drum, amount=one.amount, text=one.text)
+                  for one in differences.differences) if differences is not None else UNSET
+    return plain(Study(facts=facts, form=read.form, found=differences.found if differences is not None else UNSET,
+                       of=differences.of if differences is not None else UNSET, differences=found))

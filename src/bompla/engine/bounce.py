@@ -15,6 +15,7 @@ from bompla.engine.layout import EVENT, Bus, Op, sends_of
 from bompla.engine.mixer import MixerState, apply, command, render
 from bompla.engine.pool import Place
 from bompla.engine.voices import MAX_BLOCK_FRAMES
+from bompla.model.loop import whole_beats
 from bompla.model.memo import Kept
 from bompla.render.events import Baked, SoundKey
 from bompla.units import SILENCE_DB, db_to_gain
@@ -53,7 +54,7 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
          sends_of(0.0, 0.0, kick=False, chance=note.chance, early=note.early), 0, 0, note.number)
         for note in baked.notes
     ]
-    for beat in range(baked.beats):
+    for beat in range(whole_beats(baked.beats)):
         place = clicks[0] if beat % baked.beats_per_bar == 0 else clicks[1]
         at = round(beat * baked.total_frames / baked.beats)
         rows.append((at, place.offset, place.length, -1, 0, int(Bus.CLICK), 1.0, 0, 0, 0, 0))

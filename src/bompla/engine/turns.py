@@ -28,7 +28,7 @@ def in_turn(request: BakeRequest, first_beat: float, last_beat: float, check: Ca
     """Return a stretch of the loop, from one beat to another and round its end, of original and rebuilt in turn, shape (frames, 2)."""
     original, rebuilt = original_and_rebuilt(request, check)
     rate, frames = original.sample_rate, original.frames
-    per_beat = frames / request.document.loop.beats
+    per_beat = frames / request.document.loop.length_beats
     places = np.arange(round(first_beat * per_beat), max(round(last_beat * per_beat), round(first_beat * per_beat) + 1)) % frames
     fade = min(len(places) // 2, round(FADE_S * rate))
     shape = np.ones((len(places), 1), np.float32)

@@ -24,6 +24,9 @@ COLUMNS = ("time_s", "beat", "bar", "drum", "pad", "note", "velocity", "offset_m
 """What is said of each hit; beats count from the pattern's start, bars from 1, offset is from the nearest step, late is positive."""
 
 
+FORMULA = ("=", "+", "-", "@")
+
+
 def midi_options(request: ExportRequest, part: Part) -> MidiOptions:
     """Return how a pattern that leaves is written as MIDI."""
     options = request.options
@@ -49,7 +52,7 @@ def midi(request: ExportRequest, check: Check) -> Iterator[Made]:
 def hit_rows(request: ExportRequest, part: Part) -> list[dict[str, Any]]:
     """Return what is said of each hit of a pattern that leaves, in order of time, by `COLUMNS`."""
     document = part.document
-    beats = round(total_beats(part.passages)) if part.passages else pattern_beats(document)
+    beats = total_beats(part.passages) if part.passages else pattern_beats(document)
     hits: list[Hit] = list(passage_hits(document, part.passages) if part.passages else felt_pattern(document))
     hits = [hit for hit in hits if is_inside(hit.at_beats, beats) and hit.pad_id not in request.left_silent]
     divisions = beat_divisions([hit.at_beats for hit in hits], beats, compound=document.loop.meter.compound)
@@ -67,7 +70,7 @@ def hit_rows(request: ExportRequest, part: Part) -> list[dict[str, Any]]:
 
 def _confidence(document: Document, drum: str, at_beats: float) -> float | None:
     """Return how sure a drum was heard where a hit is; None where it was not heard there."""
-    at_sample = document.beat_map.sample_at(at_beats % document.loop.beats)
+    at_sample = document.beat_map.sample_at(at_beats % document.loop.length_beats)
     near = ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
     found = [h.confidence for cut in document.cuts if abs(cut.attack_sample - at_sample) <= near for h in cut.heard if h.drum == drum]
     return round(max(found), 4) if found else None
@@ -81,9 +84,16 @@ def hits_csv(request: ExportRequest, check: Check) -> Iterator[Made]:
         target = io.StringIO()
         writer = csv.DictWriter(target, COLUMNS, lineterminator="\r\n")
         writer.writeheader()
-        writer.writerows({key: "" if value is None else value for key, value in row.items()} for row in rows)
+        writer.writerows({key: _cell(value) for key, value in row.items()} for row in rows)
         yield Made(f"{base_name(request, part)} hits.csv", "hits-csv", f"hits of {part.letter}", target.getvalue().encode("utf-8"),
                    {"hits": len(rows)})
+
+
+def _cell(value: object) -> object:
+    """Return a value as a cell: a text that a spreadsheet would take for a formula has an apostrophe ahead."""
+    if isinstance(value, str) and value.startswith(FORMULA):
+        return f"'{value}"
+    return "" if value is None else value
 
 
 def hits_json(request: ExportRequest, check: Check) -> Iterator[Made]:

@@ -17,7 +17,8 @@ from bompla.errors import ExportError
 from bompla.export.request import ExportRequest, Made
 from bompla.export.table import EXPORTS, Export
 from bompla.files import reason_of, sync_folder, umask
-from bompla.formats.schemas import SCHEMA
+from bompla.formats.schemas import Manifest, plain
+from bompla.model.wording import as_number
 
 MANIFEST = "manifest.json"
 MOST_WAITING = 4
@@ -49,10 +50,10 @@ def write_all(
         temporary = Path(tempfile.mkdtemp(prefix=f".{target.name[:40]}.", dir=target.parent))
         temporary.chmod(0o777 & ~umask())
         entries = _write_into(temporary, request, exports, progress, check)
-        content = {"format": "bompla manifest", "schema": SCHEMA, "source": source or request.document.source.name,
-                   "bpm": round(request.document.bpm, 4), "bars": request.document.loop.bars, "meter": request.document.loop.meter_name,
-                   "files": entries}
-        _write(temporary / MANIFEST, (json.dumps(content, indent=1) + "\n").encode("utf-8"))
+        document = request.document
+        content = Manifest(source=source or document.source.name, bpm=round(document.bpm, 4), bars=as_number(document.loop.bars),
+                           meter=document.loop.meter_name, files=tuple(entries))
+        _write(temporary / MANIFEST, (json.dumps(plain(content), indent=1) + "\n").encode("utf-8"))
         check()
         _put_in_place(temporary, target, replace=taken == "replace")
     except OSError as error:

@@ -16,7 +16,7 @@ from bompla.export.sound_file import encoded, loudest_channel, suffix
 from bompla.formats.wav_chunks import CuePoint
 from bompla.model.document import Layer, Pad, Slice
 from bompla.model.drums import DRUMS
-from bompla.model.wording import counted
+from bompla.model.wording import in_bars
 from bompla.render.events import sound_key
 from bompla.render.levels import fade_out_ms
 from bompla.render.speed import at_rate, at_speed
@@ -35,7 +35,7 @@ def slice_label(piece: Slice) -> str:
 def info_of(request: ExportRequest, title: str) -> dict[str, str]:
     """Return the texts that sound files carry: title, tempo and bars, what wrote it."""
     loop, bpm = request.document.loop, request.document.bpm * request.options.speed
-    return {"INAM": title, "ICMT": f"{bpm:.3f} BPM, {counted(loop.bars, 'bar')} of {loop.meter_name}", "ISFT": "Bompla"}
+    return {"INAM": title, "ICMT": f"{bpm:.3f} BPM, {in_bars(loop.length_beats, loop.meter)} of {loop.meter_name}", "ISFT": "Bompla"}
 
 
 def trimmed_loop(request: ExportRequest, check: Check) -> Iterator[Made]:

@@ -14,9 +14,11 @@ from numpy.typing import NDArray
 from bompla.audio.clip import Clip
 from bompla.errors import ExportError
 from bompla.export.options import ExportOptions
+from bompla.files import as_text
 from bompla.groove.order import Passage, order_passages
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
+from bompla.model.wording import as_number
 from bompla.render.bake import bake, made_sound
 from bompla.render.events import Baked, BakeRequest, SoundKey
 
@@ -24,7 +26,7 @@ Kept = TypeVar("Kept")
 Check = Callable[[], object]
 """Called now and then; it may raise to give the work up."""
 
-_NOT_IN_NAMES = '/\\:*?"<>|\0\n\r\t'
+_NOT_IN_NAMES = '/\\:*?"<>|='
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,14 +128,14 @@ def base_name(request: ExportRequest, part: Part | None = None) -> str:
     document, loop = request.document, request.document.loop
     bpm = document.bpm * request.options.speed
     made = request.options.name.format(
-        loop=document.title, variation=part.letter if part is not None else "", tempo=f"{bpm:.4g}", bars=str(loop.bars),
-        meter=loop.meter_name.replace("/", "-"))
+        loop=document.title, variation=part.letter if part is not None else "", tempo=f"{bpm:.4g}",
+        bars=str(as_number(round(loop.bars, 2))), meter=loop.meter_name.replace("/", "-"))
     return file_name(" ".join(made.split()))
 
 
 def file_name(words: str) -> str:
-    """Return words as a name for a file: nothing that a file system refuses, no dot ahead, and not too long."""
-    kept = "".join("-" if one in _NOT_IN_NAMES else one for one in words).strip(" .")
+    """Return words as a name for a file: nothing that a file system or a list of samples trips over, no dot ahead, and not too long."""
+    kept = "".join("-" if one in _NOT_IN_NAMES else one for one in " ".join(as_text(words).split())).strip(" .")
     while len(kept.encode()) > 120:
         kept = kept[:-1].rstrip(" .")
     return kept or "loop"

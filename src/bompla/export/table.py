@@ -17,8 +17,9 @@ from bompla.export.report_pdf import report_pdf
 from bompla.export.request import Check, ExportRequest, Made, parts_of
 from bompla.export.stems import original_stems, pull_ahead, rebuilt_stems
 from bompla.groove.feel import felt_pattern
+from bompla.model.detected_pattern import pattern_bars
 from bompla.model.document import Document, Hit
-from bompla.model.wording import counted
+from bompla.model.wording import counted, in_bars
 from bompla.render.events import WAYS
 
 Maker = Callable[[ExportRequest, Check], Iterator[Made]]
@@ -86,7 +87,7 @@ def _lost_midi(request: ExportRequest) -> str:
 def _about_loop(request: ExportRequest) -> str:
     loop = request.document.loop
     places = f" · {counted(len(request.document.slices()), 'cue point')}, loops" if request.options.format == "wav" else ""
-    return f"{counted(loop.bars, 'bar')} at {request.document.bpm * request.options.speed:.2f} BPM · {_bits(request)}{places}"
+    return f"{in_bars(loop.length_beats, loop.meter)} at {request.document.bpm * request.options.speed:.2f} BPM · {_bits(request)}{places}"
 
 
 def _lost_loop(request: ExportRequest) -> str:
@@ -143,7 +144,7 @@ def _lost_sf2(request: ExportRequest) -> str:
 
 
 def _about_paper(request: ExportRequest) -> str:
-    return f"{_patterns(request)} · {counted(request.document.loop.bars, 'bar')}, hands up, feet down"
+    return f"{_patterns(request)} · {counted(pattern_bars(request.document), 'bar')}, hands up, feet down"
 
 
 def _lost_paper(request: ExportRequest) -> str:

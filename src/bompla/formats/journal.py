@@ -7,6 +7,7 @@ never written twice. A record that a kill cut short is left out, and so is whate
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import os
 import shutil
@@ -24,7 +25,8 @@ import platformdirs
 from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip
 from bompla.errors import BomplaError, ProjectError
-from bompla.files import reason_of, sync_folder, write_atomically
+from bompla.files import open_regular, reason_of, sync_folder, write_atomically
+from bompla.formats.migrations import document_to_4
 from bompla.formats.project import Project
 from bompla.model.checks import check_document
 from bompla.model.document import Document
@@ -34,7 +36,9 @@ SOUND_SUFFIX = ".wav"
 FOLDER_MODE, FILE_MODE = 0o700, 0o600
 MOST_RECORD_BYTES = 200_000_000
 _HEAD = struct.Struct("<II")
-_VERSION = 1
+_VERSION = 2
+"""Of records; those of version 1 hold documents of format 3."""
+
 
 
 @dataclass(frozen=True, eq=False)
@@ -100,7 +104,7 @@ class JournalWriter:
         return len(content) + _HEAD.size
 
     def forget(self) -> None:
-        """Take away what was kept: all of it is saved, or is not wanted."""
+        """Remove what was kept: all of it is saved, or is not wanted; a full disk is no reason to keep it."""
         self._close()
         shutil.rmtree(self._folder, ignore_errors=True)
         self._before = None
@@ -124,7 +128,8 @@ class JournalWriter:
     def _close(self) -> None:
         for stream in (self._edits, self._lock):
             if stream is not None:
-                stream.close()
+                with contextlib.suppress(OSError):  # what it still had to write goes with the rest
+                    stream.close()
         self._edits = self._lock = None
 
 
@@ -205,7 +210,7 @@ def _records(journal: Path) -> Iterator[dict[str, Any]]:
                 return
             unpacked = zlib.decompressobj().decompress(content, MOST_RECORD_BYTES)
             record = msgspec.msgpack.decode(unpacked)
-            if not isinstance(record, dict) or record.get("version") != _VERSION:
+            if not isinstance(record, dict) or record.get("version") not in (1, _VERSION):
                 return
             yield record
 
@@ -226,6 +231,9 @@ def _last(journal: Path) -> Written | None:
             last = record
         if last is None or not documents:
             return None
+        if last["version"] == 1:
+            for plain in documents:
+                document_to_4(plain)
         made = tuple(msgspec.convert(plain, Document) for plain in documents)
         current = max(0, min(int(last["current"]), len(made) - 1))
         return Written(made, current, tuple(last["borrowed"]), str(last["path"]), int(last["edits"]))
@@ -249,8 +257,7 @@ def _keep_sound(folder: Path, key: str, clip: Clip) -> None:
     """Write a sound, unless it is there."""
     path = folder / f"{key}{SOUND_SUFFIX}"
     if not path.exists():
-        write_atomically(path, encode_clip(clip, container="RF64", subtype="FLOAT"), ProjectError)
-        path.chmod(FILE_MODE)
+        write_atomically(path, encode_clip(clip, container="RF64", subtype="FLOAT"), ProjectError, mode=FILE_MODE)
 
 
 def _sound(folder: Path, key: str, path: str) -> Clip:
@@ -259,7 +266,8 @@ def _sound(folder: Path, key: str, path: str) -> Clip:
 
     kept = folder / f"{key}{SOUND_SUFFIX}"
     if kept.is_file():
-        clip = decode_clip(kept.read_bytes(), "its sound")
+        with open_regular(kept) as stream:
+            clip = decode_clip(stream, "its sound")
         if clip.content_hash == key:
             return clip
     if path and Path(path).is_file():

@@ -96,14 +96,14 @@ def lead_in_beats(document: Document, placed: Iterable[tuple[float, Hit]]) -> in
     return per_bar * ceil(-earliest / per_bar) if round(earliest * TICKS_PER_QUARTER) < 0 else 0
 
 
-def section_starts(document: Document, options: MidiOptions) -> list[int]:
+def section_starts(document: Document, options: MidiOptions) -> list[float]:
     """Return the beat at which each variation that is written begins, and the one at which the last ends.
 
     Raises ExportError for a letter that no variation has.
     """
-    starts = [0]
+    starts = [0.0]
     for index in _shown(document, options):
-        starts.append(starts[-1] + document.beats_of(_variation(document, index)) if document.variations else document.loop.beats)
+        starts.append(starts[-1] + document.beats_of(_variation(document, index)) if document.variations else document.loop.length_beats)
     return starts
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bompla.errors import ExportError
-from bompla.files import reason_of
+from bompla.files import read_regular
 from bompla.model.drums import METERS, Meter
 
 MOST_NOTES = 200_000
@@ -32,15 +32,9 @@ def read_midi_notes(path: Path) -> MidiNotes:
     import mido  # late: the window is up before any file of this kind is asked for
 
     try:
-        with path.open("rb") as stream:
-            content = stream.read(MOST_BYTES + 1)
-        if len(content) > MOST_BYTES:
-            raise ExportError(f"{path.name} is over {MOST_BYTES >> 20} MB, far more than a groove; cut out the part you want first.")
+        content = read_regular(path, MOST_BYTES, ExportError)
         file = mido.MidiFile(file=io.BytesIO(content), clip=True)  # from memory: a size that a header makes up asks for none
-    except OSError as error:
-        reason = reason_of(error, reading=True) if error.errno else "it is no MIDI file, or it is damaged"
-        raise ExportError(f"Could not open {path.name}: {reason}.") from error
-    except (ValueError, EOFError, KeyError, IndexError) as error:
+    except (OSError, ValueError, EOFError, KeyError, IndexError) as error:  # OSError: what it raises for a header that is none
         raise ExportError(f"{path.name} is no MIDI file, or it is damaged.") from error
     if file.ticks_per_beat <= 0 or file.type == 2:
         raise ExportError(f"{path.name} keeps its time in a way that is not read here; save it as type 0 or 1 from another program.")

@@ -44,10 +44,27 @@ def _labels_to_keys(header: Header) -> Header:
     return header
 
 
+def _bars_to_beats(header: Header) -> Header:
+    """Version 3 to 4: a loop's length is in beats, which need be no whole bars; what a sound is, is known by its content."""
+    for document in _documents(header):
+        document_to_4(document)
+    return header
+
+
+_BEATS_PER_BAR = {"4/4": 4, "3/4": 3, "5/4": 5, "7/8": 7, "6/8": 2, "12/8": 4, "2/4": 2}
+
+
+def document_to_4(document: dict[str, Any]) -> None:
+    """Change one document of format 3 into one of format 4, in place."""
+    for loop in [document.get("loop"), *(one.get("loop") for one in document.get("proposed", []))]:
+        if loop is not None and "bars" in loop:
+            loop["length_beats"] = float(loop.pop("bars") * _BEATS_PER_BAR.get(loop.get("meter_name"), 4))
+
+
 def _documents(header: Header) -> Iterator[dict[str, Any]]:
     for source in header["sources"]:
         yield source["document"]
 
 
-MIGRATIONS: dict[int, Migration] = {1: _one_source_to_many, 2: _labels_to_keys}
+MIGRATIONS: dict[int, Migration] = {1: _one_source_to_many, 2: _labels_to_keys, 3: _bars_to_beats}
 """For each older version, what turns its header into the next version's."""

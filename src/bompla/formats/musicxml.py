@@ -6,6 +6,7 @@ import xml.etree.ElementTree as ET
 from collections.abc import Sequence
 from itertools import groupby
 
+from bompla.files import as_text
 from bompla.groove.repeats import Repeat
 from bompla.groove.score import Bar, Beat, Chord, Note, Score, is_triplet
 from bompla.model.drums import DRUMS, Notehead
@@ -101,7 +102,7 @@ def _notes(bar: Bar) -> list[Note]:
 
 def _text(parent: ET.Element, tag: str, text: str, **attributes: str) -> ET.Element:
     made = ET.SubElement(parent, tag, attributes)
-    made.text = text
+    made.text = as_text(text)
     return made
 
 

@@ -6,10 +6,11 @@ import json
 from pathlib import Path
 
 from bompla.errors import ExportError, ProjectError
-from bompla.files import reason_of, write_atomically
+from bompla.files import read_regular, write_atomically
 from bompla.model.document import Document
 
 FORMAT = "bompla notes"
+MOST_BYTES = 1 << 20
 
 
 def write_note_list(document: Document, path: Path) -> None:
@@ -21,10 +22,8 @@ def write_note_list(document: Document, path: Path) -> None:
 def read_note_list(path: Path) -> dict[str, int]:
     """Return a list of notes by name; raises ProjectError for a file that is none."""
     try:
-        content = json.loads(path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise ProjectError(f"{path.name} cannot be read: {reason_of(error)}.") from error
-    except ValueError as error:
+        content = json.loads(read_regular(path, MOST_BYTES, ProjectError))
+    except (ValueError, RecursionError) as error:
         raise ProjectError(f"{path.name} is not a list of notes; choose one that was saved here.") from error
     notes = content.get("notes") if isinstance(content, dict) and content.get("format") == FORMAT else None
     if not isinstance(notes, dict) or not all(isinstance(n, int) and 0 <= n <= 127 for n in notes.values()):

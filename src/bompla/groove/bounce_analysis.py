@@ -15,7 +15,7 @@ AHEAD_MS = 1.0
 
 
 def heard_from_pattern(
-    document: Document, clip: Clip, name: str, hits: Iterable[Hit] | None = None, beats: int | None = None
+    document: Document, clip: Clip, name: str, hits: Iterable[Hit] | None = None, beats: float | None = None
 ) -> AnalysisResult:
     """Return what is known of a clip that plays the shown pattern, or these hits, from its first sample to its last."""
     chosen = felt_pattern(document) if hits is None else hits
@@ -49,7 +49,7 @@ def heard_from_original(document: Document, clip: Clip, name: str) -> AnalysisRe
         for cut in document.cuts
         if loop.start_sample <= cut.attack_sample < loop.end_sample
     )
-    return _whole(document, clip, name, attacks, loop.beats, threshold=min([document.threshold, *(a.strength for a in attacks)]))
+    return _whole(document, clip, name, attacks, loop.length_beats, threshold=min([document.threshold, *(a.strength for a in attacks)]))
 
 
 def _attack(at: int, strength: float, heard: tuple[Heard, ...], clip: Clip, clear_db: float = 20.0) -> Attack:
@@ -57,8 +57,8 @@ def _attack(at: int, strength: float, heard: tuple[Heard, ...], clip: Clip, clea
     return Attack(at, max(0, at - ahead), min(1.0, strength), heard, clear_db)
 
 
-def _whole(document: Document, clip: Clip, name: str, attacks: tuple[Attack, ...], beats: int, *, threshold: float) -> AnalysisResult:
-    loop = Loop(0, clip.frames, max(1, beats // document.loop.meter.beats_per_bar), document.loop.meter_name)
-    bpm = 60.0 * loop.beats / clip.duration_s
+def _whole(document: Document, clip: Clip, name: str, attacks: tuple[Attack, ...], beats: float, *, threshold: float) -> AnalysisResult:
+    loop = Loop(0, clip.frames, float(beats), document.loop.meter_name)
+    bpm = 60.0 * loop.length_beats / clip.duration_s
     source = Source(name, clip.content_hash, clip.sample_rate, clip.channels, clip.frames)
     return AnalysisResult(source, loop, (TempoReading(bpm, loop.bars, loop.meter_name, 1.0),), 1.0, attacks, threshold)

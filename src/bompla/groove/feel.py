@@ -12,7 +12,7 @@ import numpy as np
 from msgspec.structs import replace
 
 from bompla.errors import BomplaError, EditError, ExportError
-from bompla.files import reason_of, write_atomically
+from bompla.files import read_regular, write_atomically
 from bompla.groove.grid import EARLY_BEATS, beat_divisions
 from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Feel, FeelLayer, Hit
@@ -35,9 +35,10 @@ FEEL_PARAMS = table((
 
 FORMAT = "bompla feel"
 MOST_KEPT = 200
+MOST_FILE_BYTES = 8 << 20
 
 
-def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: int, bpm: float, meter: Meter) -> tuple[Hit, ...]:
+def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: float, bpm: float, meter: Meter) -> tuple[Hit, ...]:
     """Return hits as a layer makes them felt, in order of time; the plain layer leaves them as they are.
 
     First hits are drawn to their own beat's grid, then come swing, the taken feel, what each pad is
@@ -96,7 +97,7 @@ def feel_of(document: Document, name: str) -> Feel:
     return feel_from(struck, pattern_meter(document), pattern_beats(document), name)
 
 
-def feel_from(struck: Sequence[tuple[float, int, int]], meter: Meter, beats: int, name: str) -> Feel:
+def feel_from(struck: Sequence[tuple[float, int, int]], meter: Meter, beats: float, name: str) -> Feel:
     """Return the feel of what was struck, as (beat, pad or note, velocity), see `feel_of`.
 
     How hard is counted against the middle of each pad. Raises EditError where nothing was struck.
@@ -160,13 +161,11 @@ def feel_text(feel: Feel) -> str:
 def load_feel(path: Path) -> Feel:
     """Read a feel; raises BomplaError with a sentence for a file that holds none."""
     try:
-        content = json.loads(path.read_bytes())
+        content = json.loads(read_regular(path, MOST_FILE_BYTES, BomplaError))
         if content.get("format") != FORMAT:
             raise BomplaError(f"{path.name} holds no feel.")
         feel = msgspec.convert(content["feel"], Feel)
-    except OSError as error:
-        raise BomplaError(f"Could not open {path.name}: {reason_of(error, reading=True)}.") from error
-    except (ValueError, KeyError, AttributeError, TypeError, msgspec.ValidationError) as error:
+    except (ValueError, KeyError, AttributeError, TypeError, RecursionError, msgspec.ValidationError) as error:
         raise BomplaError(f"{path.name} holds no feel, or it is damaged.") from error
     if feel.steps_per_beat < 1 or not feel.late or len(feel.late) != len(feel.accent):
         raise BomplaError(f"{path.name} holds no feel, or it is damaged.")

@@ -10,47 +10,50 @@ from numpy.typing import NDArray
 
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
+from bompla.model.loop import NEARLY_WHOLE_BEATS, whole_beats
 
 STRAIGHT, THIRDS = 4, 3
 EARLY_BEATS = 0.1
 _DOUBT = 0.02
 
 
-def beat_divisions(at_beats: Sequence[float], beats: int, *, compound: bool = False) -> NDArray[np.int64]:
+def beat_divisions(at_beats: Sequence[float], beats: float, *, compound: bool = False) -> NDArray[np.int64]:
     """Return for each beat how many steps it divides into: 4, or 3 where its hits lie nearer to thirds.
 
-    A beat whose hits do not tell follows what the whole pattern does. Shape (beats,).
+    A beat whose hits do not tell follows what the whole pattern does. Shape (beats,), of a last
+    beat that is only begun, too.
     """
+    count = whole_beats(beats)
     times = np.asarray(at_beats, dtype=np.float64)
     beat = np.floor(times + EARLY_BEATS).astype(np.int64)
-    inside = (beat >= 0) & (beat < beats)
+    inside = (beat >= 0) & (beat < count)
     errors = {}
     for divisions in (STRAIGHT, THIRDS):
         distance = np.abs(times * divisions - np.round(times * divisions)) / divisions
-        errors[divisions] = np.bincount(beat[inside], distance[inside] ** 2, minlength=beats)
+        errors[divisions] = np.bincount(beat[inside], distance[inside] ** 2, minlength=count)
     overall = STRAIGHT
     if compound or errors[THIRDS].sum() < 0.7 * errors[STRAIGHT].sum():
         overall = THIRDS
-    judged = np.full(beats, overall, dtype=np.int64)
+    judged = np.full(count, overall, dtype=np.int64)
     judged[errors[STRAIGHT] + _DOUBT**2 < 0.5 * errors[THIRDS]] = STRAIGHT
     judged[errors[THIRDS] + _DOUBT**2 < 0.5 * errors[STRAIGHT]] = THIRDS
     return judged
 
 
-def quantised(at_beats: Sequence[float], beats: int, *, compound: bool = False) -> NDArray[np.float64]:
+def quantised(at_beats: Sequence[float], beats: float, *, compound: bool = False) -> NDArray[np.float64]:
     """Return times moved to the nearest step of their own beat's grid, none after the end, nor over a step ahead of the start."""
     times = np.asarray(at_beats, dtype=np.float64)
     if times.size == 0:
         return times
     divisions = beat_divisions(at_beats, beats, compound=compound)
-    beat = np.clip(np.floor(times + EARLY_BEATS).astype(np.int64), 0, beats - 1)
+    beat = np.clip(np.floor(times + EARLY_BEATS).astype(np.int64), 0, divisions.size - 1)
     steps = divisions[beat]
     moved = np.round(times * steps) / steps
-    last = beats - 1.0 / steps
+    last = np.ceil(beats * steps - NEARLY_WHOLE_BEATS) / steps - 1.0 / steps  # the last step that begins inside
     return np.asarray(np.clip(moved, -1.0 / steps, np.where(moved >= beats, last, moved)))
 
 
-def quantised_hits(hits: Sequence[Hit], beats: int, amount: float, *, flam_beats: float, compound: bool = False) -> list[float]:
+def quantised_hits(hits: Sequence[Hit], beats: float, amount: float, *, flam_beats: float, compound: bool = False) -> list[float]:
     """Return the times of hits moved to the grid by an amount from 0 to 1.
 
     Of hits of one pad that are nearer than `flam_beats` the last moves, and those before it keep their distance: a flam stays one.
@@ -85,7 +88,7 @@ class Grid:
 
     step_beats: float = 0.0
     divisions: NDArray[np.int64] = field(default_factory=lambda: np.full(1, STRAIGHT))
-    beats: int = 1
+    beats: float = 1.0
     _made_of: tuple[object, ...] = ()
 
     @classmethod

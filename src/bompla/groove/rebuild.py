@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from msgspec.structs import replace
 
+from bompla.files import as_text
 from bompla.groove.fit import fitted
 from bompla.groove.layers import layers_of
 from bompla.model.analysis_result import AnalysisResult
@@ -16,6 +17,7 @@ from bompla.model.cut_edits import recut
 from bompla.model.detected_pattern import FIRST_NAME, detected_hits, pattern_of, played
 from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, SAME_ATTACK_MS, Cut, Document, Heard, Hit, Pad, Variation
 from bompla.model.drums import DRUMS, Drum, Family
+from bompla.model.loop import Tempo
 from bompla.model.memo import LastMade
 from bompla.model.wording import counted
 from bompla.units import ms_to_samples
@@ -28,9 +30,10 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
     """Return the project of a freshly analysed sound: cut, its kit made, its pattern as heard."""
     document = recut(
         Document(
-            title=title,
+            title=as_text(title),
             source=heard.source,
             loop=heard.loop,
+            tempo=Tempo(heard.readings[0].bpm if heard.readings else 0.0),
             readings=heard.readings,
             tempo_confidence=heard.tempo_confidence,
             attacks=heard.attacks,

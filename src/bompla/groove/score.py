@@ -9,7 +9,7 @@ from statistics import median
 
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import THIRDS, beat_divisions
-from bompla.model.detected_pattern import is_inside, pattern_beats, pattern_meter
+from bompla.model.detected_pattern import is_inside, pattern_bars, pattern_meter
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, Meter
 
@@ -74,7 +74,8 @@ def score_of(document: Document, title: str = "") -> Score:
 
     Of hits that fall on one place each drum is written once; two of a drum within 60 ms are a flam.
     """
-    meter, beats = pattern_meter(document), pattern_beats(document)
+    meter = pattern_meter(document)
+    beats = pattern_bars(document) * meter.beats_per_bar
     hits = [hit for hit in felt_pattern(document) if is_inside(hit.at_beats, beats)]
     divisions = beat_divisions([hit.at_beats for hit in hits], beats, compound=meter.compound).tolist()
     divisions = [6 if meter.compound else 2 if meter.beat_quarters < 1.0 else each for each in divisions]

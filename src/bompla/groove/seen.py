@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import EARLY_BEATS, beat_divisions
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import pattern_bars, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, Family, Meter
 
@@ -82,7 +82,8 @@ def seen_in(document: Document) -> Seen:
 
     Where what was heard says that a drum of a slice begins after its attack, so does its hit, as long as that was not moved.
     """
-    beats, meter = pattern_beats(document), pattern_meter(document)
+    meter = pattern_meter(document)
+    beats = pattern_bars(document) * meter.beats_per_bar
     beat_ms = 60_000.0 / document.bpm
     late, shared, sure = _within_slices(document, beat_ms)
     hits = tuple(sorted((h for h in felt_pattern(document) if -EARLY_BEATS < h.at_beats < beats),

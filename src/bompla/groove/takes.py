@@ -57,7 +57,7 @@ class Takes:
         return phrase[::-1]
 
 
-def taken_back(strikes: Sequence[Strike], *, bpm: float, beats: int, late_s: float = 0.0) -> list[tuple[int, float, int, float]]:
+def taken_back(strikes: Sequence[Strike], *, bpm: float, beats: float, late_s: float = 0.0) -> list[tuple[int, float, int, float]]:
     """Return strikes as hits of a loop of so many beats: (pad id, beat, velocity, pitch), in order of time.
 
     `late_s` is how late strikes arrive, and is taken off. What was played along with the loop lies
@@ -81,7 +81,7 @@ def taken_back(strikes: Sequence[Strike], *, bpm: float, beats: int, late_s: flo
     return sorted(found.values(), key=lambda hit: (hit[1], hit[0]))
 
 
-def _placed(beat: float, beats: int) -> float:
+def _placed(beat: float, beats: float) -> float:
     """Return a time within a loop of so many beats; just ahead of its end is just ahead of its first beat."""
     within = beat % beats
     return within - beats if within > beats - EARLY_BEATS else within

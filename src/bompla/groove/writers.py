@@ -15,6 +15,7 @@ from msgspec.structs import replace
 from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.drums import DRUMS, METERS, ONE_AT_A_TIME, Band, Family
+from bompla.model.loop import whole_beats
 from bompla.model.params import Param
 from bompla.model.pattern_edits import add_played, delete_hits, usual_velocity, with_pattern
 from bompla.model.variation_edits import add_variation, meters_for, set_pattern_meter
@@ -128,8 +129,8 @@ def shadow(document: Document, place: Place, v: Values) -> Draft:
         band = (Band.LOW, Band.MID, Band.HIGH)[int(v["band"])]
         heard = [document.beat_map.beat_at(cut.attack_sample) for cut in document.cuts
                  if any(DRUMS[h.drum].band is band and h.sure for h in cut.heard)]
-        turns = range(-(-pattern_beats(document) // document.loop.beats))  # under a longer pattern the loop goes round
-        struck = [at + turn * document.loop.beats for turn in turns for at in heard]
+        turns = range(whole_beats(pattern_beats(document) / document.loop.length_beats))  # under a longer pattern the loop goes round
+        struck = [at + turn * document.loop.length_beats for turn in turns for at in heard]
     count = round((place.end - place.start) / step)
     hits = []
     for n in range(count):

@@ -28,8 +28,8 @@ def check_document(document: Document) -> None:
     loop, frames = document.loop, document.source.frames
     if not 0 <= loop.start_sample < loop.end_sample <= frames:
         raise EditError("The loop must lie inside the sound and have a length.")
-    if loop.bars < 1 or loop.meter_name not in METERS:
-        raise EditError("The loop needs at least one bar of a known meter.")
+    if loop.length_beats <= 0.0 or loop.meter_name not in METERS:
+        raise EditError("The loop needs a length in beats and a known meter.")
     if document.tail not in KIT_TAILS:
         raise EditError("The kit's tails must be one of those that there are.")
     times = [cut.at_sample for cut in document.cuts]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from bisect import bisect_right, insort
 from collections.abc import Iterable, Sequence
 
@@ -26,8 +27,9 @@ from bompla.model.document import (
     TempoReading,
 )
 from bompla.model.drums import DRUMS, METERS, Band
-from bompla.model.loop import Loop
-from bompla.units import ms_to_samples
+from bompla.model.loop import NEARLY_WHOLE_BEATS, Loop, Tempo
+from bompla.model.wording import in_bars
+from bompla.units import bpm_of, ms_to_samples
 
 CLEAR_OF_TAILS_DB = 6.0
 """An attack that stands so far above what rings from before is one, and no more of what rings."""
@@ -39,6 +41,12 @@ NEAR_DOWNBEAT_MS = 60.0
 LOWEST_BPM, HIGHEST_BPM = 20.0, 400.0
 MOST_LOOP_BARS = 512
 MOST_FADE_MS = 200.0
+WHOLE_WITHIN_MS = 5.0
+"""An end so near whole beats is on them."""
+
+LEAST_BEATS = 1e-3
+SAME_TEMPO = 0.005
+"""What differs by no more is the same tempo, found on another place."""
 
 
 def add_cut(document: Document, at_sample: int, *, attack_sample: int | None = None) -> Document:
@@ -181,7 +189,7 @@ def _wanted(document: Document) -> list[_Wanted]:
     pull = ms_to_samples(cutting.pull_ms, document.source.sample_rate)
     hits = sorted(a.at_sample for _, a in strong)
     near = ms_to_samples(STEP_IS_HIT_MS, document.source.sample_rate)
-    for step in range(round(loop.beats / cutting.even_beats)):
+    for step in range(math.ceil(loop.length_beats / cutting.even_beats - NEARLY_WHOLE_BEATS)):
         at = document.beat_map.sample_at(step * cutting.even_beats)
         if hits and _within(hits, at, near):
             continue  # that hit is the step
@@ -193,14 +201,19 @@ def _wanted(document: Document) -> list[_Wanted]:
     return wanted
 
 
-def set_loop(document: Document, loop: Loop) -> Document:
-    """Choose another region, bar count or meter; hits stay with the sound they belong to."""
+def set_loop(document: Document, loop: Loop, tempo: Tempo | None = None) -> Document:
+    """Choose another region, length or meter; hits stay with the sound they belong to.
+
+    A loop of another tempo than the one that holds brings its own, unless it is said which.
+    """
     frames = document.source.frames
     if not 0 <= loop.start_sample < loop.end_sample <= frames:
         raise EditError("The loop must lie inside the sound and have a length.")
-    if loop == document.loop:
+    if loop == document.loop and tempo in (None, document.tempo):
         return document
-    changed = replace(document, loop=loop)
+    bpm = bpm_of(beats=loop.length_beats, seconds=loop.frames / document.source.sample_rate)
+    same = abs(bpm * document.beat_frames / (60.0 * document.source.sample_rate) - 1.0) <= SAME_TEMPO
+    changed = replace(document, loop=loop, tempo=tempo or Tempo(bpm, by_hand=same and document.tempo.by_hand))
     before, after = document.beat_map, changed.beat_map
     variations = tuple(replace(v, hits=_retimed(v.hits, before, after)) for v in document.variations)
     return recut(replace(changed, variations=variations))
@@ -209,7 +222,14 @@ def set_loop(document: Document, loop: Loop) -> Document:
 def choose_reading(document: Document, reading: TempoReading) -> Document:
     """Read the same region as another number of bars or in another meter."""
     loop = document.loop
-    return set_loop(document, replace(loop, bars=reading.bars, meter_name=reading.meter))
+    beats = reading.bars * METERS[reading.meter].beats_per_bar
+    return _by_hand(document, replace(loop, length_beats=beats, meter_name=reading.meter))
+
+
+def _by_hand(document: Document, loop: Loop) -> Document:
+    """Choose a region whose tempo is what a hand said."""
+    bpm = bpm_of(beats=loop.length_beats, seconds=loop.frames / document.source.sample_rate)
+    return set_loop(document, loop, Tempo(bpm, by_hand=True))
 
 
 def set_tempo(document: Document, bpm: float) -> Document:
@@ -220,42 +240,63 @@ def set_tempo(document: Document, bpm: float) -> Document:
     loop = document.loop
     if not LOWEST_BPM <= bpm <= HIGHEST_BPM:
         raise EditError(f"A tempo must lie between {LOWEST_BPM:.0f} and {HIGHEST_BPM:.0f} BPM.")
-    end = loop.start_sample + round(loop.beats * 60.0 / bpm * document.source.sample_rate)
+    end = loop.start_sample + round(loop.length_beats * 60.0 / bpm * document.source.sample_rate)
     if end > document.source.frames + round(0.002 * document.source.sample_rate):
-        raise EditError(f"At {bpm:.2f} BPM {loop.bars} bars would reach past the end of the sound; use fewer bars first.")
-    return set_loop(document, replace(loop, end_sample=min(end, document.source.frames)))
+        length = in_bars(loop.length_beats, loop.meter)
+        raise EditError(f"At {bpm:.2f} BPM {length} would reach past the end of the sound; use fewer bars first.")
+    return _by_hand(document, replace(loop, end_sample=min(end, document.source.frames)))
 
 
 def set_bars(document: Document, bars: int) -> Document:
     """Say that the loop as it stands is so many bars: its tempo follows."""
     if not 1 <= bars <= MOST_LOOP_BARS:
         raise EditError(f"A loop has 1 to {MOST_LOOP_BARS} bars.")
-    return set_loop(document, replace(document.loop, bars=bars))
+    return _by_hand(document, replace(document.loop, length_beats=float(bars * document.loop.meter.beats_per_bar)))
 
 
 def set_meter(document: Document, meter_name: str) -> Document:
-    """Read the loop in another meter, with as many bars of it as come nearest to the same beat."""
+    """Read the loop in another meter: its beat and both its ends stay, and its bars are counted anew."""
     if meter_name not in METERS:
         raise EditError(f"There is no meter {meter_name}.")
     loop, meter = document.loop, METERS[meter_name]
-    quarters = loop.beats * loop.meter.beat_quarters
-    bars = max(1, round(quarters / (meter.beats_per_bar * meter.beat_quarters)))
-    return set_loop(document, replace(loop, bars=bars, meter_name=meter_name))
+    ratio = loop.meter.beat_quarters / meter.beat_quarters
+    tempo = replace(document.tempo, bpm=document.tempo.bpm * ratio)
+    return set_loop(document, replace(loop, length_beats=loop.length_beats * ratio, meter_name=meter_name), tempo)
 
 
 def take_bars(document: Document, bars: int) -> Document:
     """Keep the start and the tempo, and take so many bars from there, as far as the sound reaches."""
     loop = document.loop
-    end = loop.start_sample + round(loop.frames / loop.bars * bars)
-    return set_loop(document, replace(loop, end_sample=min(end, document.source.frames), bars=bars))
+    end = loop.start_sample + round(document.beat_frames * loop.meter.beats_per_bar * bars)
+    return move_ends(document, loop.start_sample, min(end, document.source.frames))
+
+
+def move_ends(document: Document, start_sample: int, end_sample: int) -> Document:
+    """Move the loop's ends: its beat stays, and how many bars it has follows; within `WHOLE_WITHIN_MS` of whole beats it has those.
+
+    Raises EditError outside the sound, and for a loop without length.
+    """
+    beats = (end_sample - start_sample) / document.beat_frames
+    whole = round(beats)
+    if whole >= 1 and abs(beats - whole) * document.beat_frames <= WHOLE_WITHIN_MS * document.source.sample_rate / 1000.0:
+        beats = float(whole)
+    moved = replace(document.loop, start_sample=start_sample, end_sample=end_sample, length_beats=max(beats, LEAST_BEATS))
+    return set_loop(document, moved, document.tempo if document.tempo.bpm > 0.0 else Tempo(document.bpm))
+
+
+def end_on_bar_line(document: Document) -> Document:
+    """Move the loop's end to the bar line that is nearest to it, at least a bar from its start, as far as the sound reaches."""
+    loop = document.loop
+    room = int((document.source.frames - loop.start_sample) / loop.bar_frames + 0.002)
+    return take_bars(document, max(1, min(round(loop.bars), room)))
 
 
 def slide_loop(document: Document, by_beats: float) -> Document:
     """Move the whole loop by some beats, as far as the sound reaches."""
     loop = document.loop
-    by = round(loop.frames / loop.beats * by_beats)
+    by = round(loop.beat_frames * by_beats)
     start = max(0, min(loop.start_sample + by, document.source.frames - loop.frames))
-    return set_loop(document, replace(loop, start_sample=start, end_sample=start + loop.frames))
+    return set_loop(document, replace(loop, start_sample=start, end_sample=start + loop.frames), document.tempo)
 
 
 def downbeat_here(document: Document, at_sample: int) -> Document:
@@ -266,12 +307,12 @@ def downbeat_here(document: Document, at_sample: int) -> Document:
     loop = document.loop
     near = attack_near(document.attacks, at_sample, ms_to_samples(NEAR_DOWNBEAT_MS, document.source.sample_rate))
     start = near.cut_sample if near else at_sample
-    bar = loop.frames / loop.bars
-    bars = min(loop.bars, int((document.source.frames - start) / bar + 0.002))
+    bar = loop.bar_frames
+    bars = min(loop.whole_bars, int((document.source.frames - start) / bar + 0.002))
     if bars < 1:
         raise EditError("There is less than one bar after this place; choose an earlier one.")
     end = min(document.source.frames, start + round(bars * bar))
-    return set_loop(document, replace(loop, start_sample=start, end_sample=end, bars=bars))
+    return set_loop(document, Loop.of_bars(start, end, bars, loop.meter_name, loop.fade_ms))
 
 
 def set_seam_fade(document: Document, fade_ms: float) -> Document:

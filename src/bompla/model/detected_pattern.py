@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from bompla.errors import EditError
 from bompla.model.document import Cut, Document, Heard, Hit, Variation
 from bompla.model.drums import Meter
+from bompla.model.loop import whole_bars
 from bompla.model.memo import LastMade
 
 NAME, FIRST_NAME = "Detected", "main"
@@ -60,14 +61,14 @@ def pattern_meter(document: Document) -> Meter:
     return document.meter_of(pattern_of(document))
 
 
-def pattern_beats(document: Document) -> int:
+def pattern_beats(document: Document) -> float:
     """Return the length of the shown variation in beats."""
     return document.beats_of(pattern_of(document))
 
 
 def pattern_bars(document: Document) -> int:
-    """Return the length of the shown variation in whole bars of its meter."""
-    return pattern_beats(document) // pattern_meter(document).beats_per_bar
+    """Return how many bars of its meter the shown variation reaches into, at least one."""
+    return whole_bars(pattern_beats(document), pattern_meter(document))
 
 
 def is_inside(at_beats: float, beats: float) -> bool:

@@ -10,7 +10,7 @@ import msgspec
 from bompla.errors import EditError
 from bompla.model.beatmap import BeatMap
 from bompla.model.drums import DRUMS, METERS, Meter
-from bompla.model.loop import Loop
+from bompla.model.loop import Loop, Tempo
 from bompla.model.memo import LastMade
 from bompla.model.shape import PLAIN, Shape
 from bompla.model.stretches import Proposed, Stretch
@@ -125,7 +125,7 @@ class TempoReading(msgspec.Struct, frozen=True):
     """One way to read the region: its tempo, bars and meter, and how well it fits, from 0 to 1."""
 
     bpm: float
-    bars: int
+    bars: float
     meter: str
     score: float
 
@@ -319,6 +319,7 @@ class Colour(msgspec.Struct, frozen=True):
 class Document(msgspec.Struct, frozen=True):
     """A whole project. Cuts and hits are sorted by time; edits live in the modules beside this one.
 
+    `tempo` is the beat that the loop is counted by.
     `attacks` are all places where the analysis saw sound rise, of which those at least as strong
     as `threshold` became cuts; `put_by` are cuts that are not made now, and what was said of them. `offers` are cuts whose hits the
     pattern does not have yet. `tail` is
@@ -329,6 +330,7 @@ class Document(msgspec.Struct, frozen=True):
     title: str
     source: Source
     loop: Loop
+    tempo: Tempo = Tempo()
     readings: tuple[TempoReading, ...] = ()
     tempo_confidence: float = 0.0
     attacks: tuple[Attack, ...] = ()
@@ -353,16 +355,21 @@ class Document(msgspec.Struct, frozen=True):
     @property
     def bpm(self) -> float:
         """The tempo of the loop in beats per minute."""
-        return bpm_of(beats=self.loop.beats, seconds=self.loop.frames / self.source.sample_rate)
+        return bpm_of(beats=self.loop.length_beats, seconds=self.loop.frames / self.source.sample_rate)
+
+    @property
+    def beat_frames(self) -> float:
+        """How long a beat is in samples by the tempo that holds, which the loop's ends may be off by a little."""
+        return 60.0 / self.tempo.bpm * self.source.sample_rate if self.tempo.bpm > 0.0 else self.loop.beat_frames
 
     @property
     def beat_map(self) -> BeatMap:
         """The map between samples of the source and beats of the loop."""
-        return BeatMap.steady(self.loop.start_sample, self.loop.end_sample, self.loop.beats)
+        return BeatMap.steady(self.loop.start_sample, self.loop.end_sample, self.loop.length_beats)
 
-    def beats_of(self, variation: Variation) -> int:
+    def beats_of(self, variation: Variation) -> float:
         """Return how long a variation is in beats."""
-        return variation.bars * self.meter_of(variation).beats_per_bar if variation.bars else self.loop.beats
+        return float(variation.bars * self.meter_of(variation).beats_per_bar) if variation.bars else self.loop.length_beats
 
     def meter_of(self, variation: Variation) -> Meter:
         """Return the meter of a variation: its own, where the loop's beat is its beat too, or else the loop's."""

@@ -31,7 +31,7 @@ from bompla.model.document import (
     Wander,
     WanderRule,
 )
-from bompla.model.loop import Loop
+from bompla.model.loop import Loop, Tempo
 from bompla.model.shape import Shape
 from bompla.model.stretches import Proposed, Stretch
 
@@ -55,8 +55,9 @@ RANGES: dict[type, dict[str, Range]] = {
     Attack: {"at_sample": _SAMPLE, "cut_sample": _SAMPLE, "strength": _SHARE, "clear_db": (-400.0, 400.0)},
     Cut: {"id": _ID, "at_sample": _SAMPLE, "attack_sample": _SAMPLE, "strength": _SHARE, "clear_db": (-400.0, 400.0)},
     Source: {"sample_rate": (1_000, 768_000), "channels": (1, 1_024), "frames": (1, MOST_FRAMES)},
-    TempoReading: {"bpm": (1e-3, MOST_BPM), "bars": (1, 100_000), "score": _SHARE},
-    Loop: {"start_sample": _SAMPLE, "end_sample": _SAMPLE, "bars": (1, 256), "fade_ms": (0.0, 10_000.0)},
+    TempoReading: {"bpm": (1e-3, MOST_BPM), "bars": (1e-3, 100_000), "score": _SHARE},
+    Loop: {"start_sample": _SAMPLE, "end_sample": _SAMPLE, "length_beats": (1e-3, MOST_BEATS), "fade_ms": (0.0, 10_000.0)},
+    Tempo: {"bpm": (0.0, MOST_BPM)},
     Layer: {"at_sample": _SAMPLE, "attack_sample": _SAMPLE, "velocity": _VELOCITY, "up_to": (0, 127)},
     Borrowed: {"frames": (1, MOST_FRAMES)},
     Pad: {"id": _ID, "slot": (0, 127), "note": (0, 127), "level_db": (-120.0, 60.0), "stacked": _ID, "keys": (0, 127)},

@@ -20,7 +20,7 @@ def move_loop(document: Document, start_sample: int) -> Document:
     """Move the whole loop to a place, as far as the sound reaches."""
     loop = document.loop
     start = max(0, min(start_sample, document.source.frames - loop.frames))
-    return set_loop(document, replace(loop, start_sample=start, end_sample=start + loop.frames))
+    return set_loop(document, replace(loop, start_sample=start, end_sample=start + loop.frames), document.tempo)
 
 
 def step_loop(document: Document, way: int, *, to_attacks: bool) -> Document:
@@ -31,7 +31,7 @@ def step_loop(document: Document, way: int, *, to_attacks: bool) -> Document:
         ahead = [at for at in places if (at - loop.start_sample) * way > 1]
         if ahead:
             return move_loop(document, min(ahead) if way > 0 else max(ahead))
-    return move_loop(document, loop.start_sample + way * round(loop.frames / loop.beats / STEPS_PER_BEAT))
+    return move_loop(document, loop.start_sample + way * round(loop.beat_frames / STEPS_PER_BEAT))
 
 
 def half_a_bar_later(document: Document) -> Document:
@@ -51,12 +51,12 @@ def half_a_bar_later(document: Document) -> Document:
         one if inside is None or not inside.start_sample <= one.loop.start_sample < inside.end_sample
         else Proposed(_half_later(document, one.loop) or one.loop, one.clarity) for one in document.proposed
     )
-    return set_loop(replace(document, proposed=proposed), moved)
+    return set_loop(replace(document, proposed=proposed), moved, document.tempo)
 
 
 def _half_later(document: Document, loop: Loop) -> Loop | None:
     """Return a loop half a bar later, else earlier, beginning with an attack where one is near; None where there is no room."""
-    half = loop.frames / loop.bars / 2
+    half = loop.bar_frames / 2
     near = ms_to_samples(ON_ATTACK_MS, document.source.sample_rate)
     for way in (1, -1):
         start = loop.start_sample + round(way * half)

@@ -5,7 +5,9 @@ from __future__ import annotations
 from msgspec.structs import replace
 
 from bompla.model.document import Document, TempoReading
-from bompla.model.wording import counted
+from bompla.model.drums import METERS
+from bompla.model.wording import in_bars
+from bompla.units import bpm_of
 
 SHOWN_READINGS = 3
 WORTH_SHOWING = 0.03
@@ -29,7 +31,7 @@ def reading_choices(
         for r in document.readings
         if r.score >= WORTH_SHOWING and _near_length(document, r)
     ]
-    for bars in (2 * loop.bars, loop.bars // 2 if loop.bars % 2 == 0 else 0):
+    for bars in (2.0 * loop.bars, loop.bars / 2.0 if loop.whole_bars % 2 == 0 else 0.0):
         if bars:
             found.append(TempoReading(_bpm_of(document, bars, loop.meter_name), bars, loop.meter_name, 0.0))
     for reading in found:
@@ -40,8 +42,9 @@ def reading_choices(
     return [(reading, _words(reading, loop.meter_name)) for reading in shown], here
 
 
-def _bpm_of(document: Document, bars: int, meter: str) -> float:
-    return round(replace(document, loop=replace(document.loop, bars=bars, meter_name=meter)).bpm, 4)
+def _bpm_of(document: Document, bars: float, meter: str) -> float:
+    beats = bars * METERS[meter].beats_per_bar
+    return round(bpm_of(beats=beats, seconds=document.loop.frames / document.source.sample_rate), 4)
 
 
 def _near_length(document: Document, reading: TempoReading) -> bool:
@@ -50,18 +53,23 @@ def _near_length(document: Document, reading: TempoReading) -> bool:
 
 
 def _words(reading: TempoReading, usual_meter: str) -> str:
-    return f"{reading.bpm:.1f} · {counted(reading.bars, 'bar')}" + ("" if reading.meter == usual_meter else f" {reading.meter}")
+    length = in_bars(reading.bars * METERS[reading.meter].beats_per_bar, METERS[reading.meter])
+    return f"{reading.bpm:.1f} · {length}" + ("" if reading.meter == usual_meter else f" {reading.meter}")
 
 
 def bar_choices(document: Document) -> list[int]:
     """Return the numbers of bars that the sound has room for from the loop's start, and the present one."""
-    bar = document.loop.frames / document.loop.bars
+    bar = document.loop.bar_frames
     room = (document.source.frames - document.loop.start_sample) / bar + 0.01
-    return sorted({n for n in (1, 2, 4, 8) if n <= room} | {document.loop.bars})
+    return sorted({n for n in (1, 2, 4, 8) if n <= room} | ({document.loop.whole_bars} if document.loop.is_whole_bars else set()))
 
 
 def sureness(document: Document) -> str:
-    """Return how sure the tempo is, in a word."""
+    """Return how sure the tempo is, in a word; only what was detected can be sure."""
+    if document.tempo.by_hand:
+        return "set by you"
+    if not document.readings:
+        return "no tempo detected"
     if document.tempo_confidence >= SURE:
         return "sure"
     return "likely" if document.tempo_confidence >= LIKELY else "please check"

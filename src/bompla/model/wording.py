@@ -4,12 +4,36 @@ from __future__ import annotations
 
 from bompla.model.document import Document
 from bompla.model.drums import Meter
+from bompla.model.loop import NEARLY_WHOLE_BEATS
 from bompla.units import samples_to_ms
 
 
 def counted(count: int, noun: str) -> str:
     """Return a number with its noun, in the singular or the plural."""
     return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
+
+
+FRACTIONS = {0.25: "¼", 0.5: "½", 0.75: "¾"}
+
+
+def in_bars(length_beats: float, meter: Meter) -> str:
+    """Return a length in bars of a meter: "4 bars", "2½ bars", "5 bars and 1 beat", "1 bar and 2.37 beats"."""
+    bars, beats = divmod(length_beats + NEARLY_WHOLE_BEATS, meter.beats_per_bar)
+    beats = max(0.0, beats - NEARLY_WHOLE_BEATS)
+    share = beats / meter.beats_per_bar
+    if abs(beats) <= NEARLY_WHOLE_BEATS:
+        return counted(int(bars), "bar")
+    for part, sign in FRACTIONS.items():
+        if abs(share - part) * meter.beats_per_bar <= NEARLY_WHOLE_BEATS and meter.beats_per_bar % 2 == 0:
+            return f"{int(bars) or ''}{sign} bar{'s' if bars else ''}"
+    rest = f"{beats:.2f}".rstrip("0").rstrip(".")
+    over = f"{rest} beat" if rest == "1" else f"{rest} beats"
+    return f"{counted(int(bars), 'bar')} and {over}" if bars else over
+
+
+def as_number(value: float) -> float | int:
+    """Return a number as a file holds it: a whole one without a point."""
+    return round(value) if abs(value - round(value)) < 1e-9 else round(value, 6)
 
 
 def of_hits(verb: str, count: int) -> str:

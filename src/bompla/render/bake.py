@@ -57,18 +57,18 @@ def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Ba
     hits = passage_hits(document, passages) if passages else felt_pattern(document)
     if request.only is not None and not passages:
         hits = [hit for hit in hits if hit.id in request.only]
-    beats = round(total_beats(passages)) if passages else pattern_beats(document)
+    beats = total_beats(passages) if passages else pattern_beats(document)
     known = before.sounds if before is not None else {}
     sounds: dict[SoundKey, NDArray[np.float32]] = {}
     for key in sorted(wanted_sounds(document, clip, hits), key=str):
         sounds[key] = known[key] if key in known else _kept_sound(key, clip, request.borrowed, rate)
         check()
-    frames_per_beat = original.shape[0] / document.loop.beats
+    frames_per_beat = original.shape[0] / document.loop.length_beats
     turn = round(beats * frames_per_beat)
     events = _turned((hit for hit in played_hits(document, clip, hits, frames_per_beat, rate) if hit.pad_id not in request.silenced), turn)
     notes = _turned(sent_notes(document, hits, frames_per_beat, request.silenced), turn)
     meter = document.loop.meter if passages else pattern_meter(document)
-    return Baked(rate, original, sounds, events, beats, meter.beats_per_bar, document.loop.beats, request.speed,
+    return Baked(rate, original, sounds, events, beats, meter.beats_per_bar, document.loop.length_beats, request.speed,
                  colour_values(document, frames_per_beat / rate), clip.content_hash, original_key, notes)
 
 

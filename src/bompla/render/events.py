@@ -65,9 +65,9 @@ class Baked:
     original: NDArray[np.float32]
     sounds: dict[SoundKey, NDArray[np.float32]]
     events: tuple[PlayedHit, ...]
-    beats: int
+    beats: float
     beats_per_bar: int
-    loop_beats: int
+    loop_beats: float
     speed: float = 1.0
     colour: Mapping[str, object] = field(default_factory=lambda: {"on": False, "dry": 0.0, "beat_s": 0.5, "chain": []})
     content_hash: str = ""

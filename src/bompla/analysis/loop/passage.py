@@ -39,12 +39,12 @@ def passage_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Ev
     bars = next((count for count in WANTED_BARS if count < len(lines)), 0)
     if not bars:
         start = max(0, round(reading.start_s * rate))
-        return Loop(start, max(start + 1, min(clip.frames, round(reading.end_s * rate))), reading.bars, name)
+        return Loop.of_bars(start, max(start + 1, min(clip.frames, round(reading.end_s * rate))), reading.bars, name)
     first = int(_worth(lines, evidence, bars).argmax())
     at = np.array([a.at_sample for a in attacks], dtype=np.float64) / rate
     start_s, end_s = _snapped(lines[first], at, START_SNAP_S), _snapped(lines[first + bars], at, END_SNAP_S)
     start = max(0, round(start_s * rate))
-    return Loop(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, name)
+    return Loop.of_bars(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, name)
 
 
 def passages_in(stretch: Stretch, clip: Clip, attacks: list[Attack], evidence: Evidence) -> list[tuple[float, Proposed]]:
@@ -74,7 +74,7 @@ def passages_in(stretch: Stretch, clip: Clip, attacks: list[Attack], evidence: E
             inside = (at >= start_s - 0.01) & (at < end_s - 0.01)
             clarity = float(clear[inside].mean()) if inside.any() else 0.0
             start = max(0, round(start_s * rate))
-            loop = Loop(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, reading.meter.name)
+            loop = Loop.of_bars(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, reading.meter.name)
             value = float(worth[first]) + 0.5 * clarity + LENGTH_WORTH[bars] + 0.4 * stretch.confidence
             found.append((value, Proposed(loop, round(clarity, 4))))
     return found

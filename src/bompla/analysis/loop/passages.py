@@ -117,9 +117,9 @@ def proposals_of(document: Document) -> tuple[Proposal, ...]:
                 break
             if all(abs(int(start) - other) >= length for other in taken):
                 taken.append(int(start))
-                loop = Loop(int(bars.starts[start]), int(bars.starts[start + length]), length, document.loop.meter_name)
+                loop = Loop.of_bars(int(bars.starts[start]), int(bars.starts[start + length]), length, document.loop.meter_name)
                 found.append(Proposal(_on_attack(document, loop), min(1.0, scores[start] / 1.12)))
-    return tuple(sorted(found, key=lambda one: -(one.score + LENGTH_WORTH[one.loop.bars])))
+    return tuple(sorted(found, key=lambda one: -(one.score + LENGTH_WORTH[one.loop.whole_bars])))
 
 
 def explained(document: Document, proposals: tuple[Proposal, ...]) -> tuple[Proposal, ...]:
@@ -144,4 +144,4 @@ def _on_attack(document: Document, loop: Loop) -> Loop:
         return loop
     start = max(strong, key=lambda a: a.strength).cut_sample
     end = start + loop.frames
-    return Loop(start, end, loop.bars, loop.meter_name) if end <= document.source.frames else loop
+    return Loop(start, end, loop.length_beats, loop.meter_name) if end <= document.source.frames else loop

@@ -18,9 +18,11 @@ SNAP_S = 0.03
 
 
 def loop_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Evidence) -> Loop:
-    """Return the region of a reading: the whole file if it is trimmed, else from attack to whole bars."""
+    """Return the region of a reading: the whole file if it is trimmed, or has no tempo, else from attack to whole bars."""
+    if reading.unknown:
+        return Loop(0, clip.frames, clip.duration_s / reading.beat_s, reading.meter.name)
     if reading.trimmed:
-        return Loop(0, clip.frames, reading.bars, reading.meter.name)
+        return Loop.of_bars(0, clip.frames, reading.bars, reading.meter.name)
     if reading.anywhere:
         return passage_of(reading, clip, attacks, evidence)
     bars = reading.bars if reading.bars <= MOST_REGION_BARS else FEWER_BARS
@@ -31,7 +33,7 @@ def loop_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Evide
     start = max(0, min(near, key=lambda at: abs(at - start), default=start))
     length = round(bars * reading.meter.beats_per_bar * reading.beat_s * rate)
     end = min(clip.frames, start + length)
-    return Loop(start, max(end, start + 1), bars, reading.meter.name)
+    return Loop.of_bars(start, max(end, start + 1), bars, reading.meter.name)
 
 
 def _busiest(reading: Reading, evidence: Evidence, bars: int) -> float:

@@ -38,7 +38,7 @@ def _how_clear(clarity: float) -> str:
 def _how_alike(document: Document, loop: Loop, evidence: Evidence) -> list[str]:
     lines, first = _lines(document, loop, evidence.times_s)
     struck = struck_by_bar(lines, evidence)
-    own = np.arange(first, first + loop.bars)
+    own = np.arange(first, first + loop.whole_bars)
     others = np.setdiff1d(np.arange(len(struck)), own)
     others = others[struck[others].any(axis=1)]
     if not others.size:
@@ -56,8 +56,8 @@ def _lines(document: Document, loop: Loop, times_s: NDArray[np.float64]) -> tupl
     rate = document.source.sample_rate
     own = next((one for one in document.stretches if one.start_sample <= loop.start_sample + rate // 10 < one.end_sample), None)
     start_s, end_s = (own.start_sample / rate, own.end_sample / rate) if own else (0.0, document.source.frames / rate)
-    bar_s = loop.frames / loop.bars / rate
-    inside = loop.start_sample / rate + bar_s * np.arange(loop.bars + 1)
+    bar_s = loop.bar_frames / rate
+    inside = loop.start_sample / rate + bar_s * np.arange(loop.whole_bars + 1)
     before = _followed(inside[0], -bar_s, start_s, times_s)[::-1]
     after = _followed(inside[-1], bar_s, end_s, times_s)
     return np.concatenate([before, inside, after]), len(before)

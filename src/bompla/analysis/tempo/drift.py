@@ -49,7 +49,7 @@ def drift_of(document: Document) -> Drift:
     is smoothed over nine beats.
     """
     loop, source = document.loop, document.source
-    beat = loop.frames / loop.beats
+    beat = loop.beat_frames
     attacks = [a for a in document.attacks if a.strength >= document.threshold]
     times = np.array([a.at_sample for a in attacks], dtype=float)
     weights = np.array([a.strength for a in attacks], dtype=float)

@@ -40,8 +40,8 @@ class Reading:
     """A way to hear the sound: where its first bar starts, how long a beat is, bars and meter.
 
     `score` is a log odds up to a constant shared by all readings of one sound; `trimmed` says
-    that the region is the whole file, `anywhere` that the sound may be cut anywhere. `evidence`
-    holds what spoke for it, as `FEATURE_NAMES`.
+    that the region is the whole file, `anywhere` that the sound may be cut anywhere, `unknown` that
+    nothing tells the tempo, so that there is none. `evidence` holds what spoke for it, as `FEATURE_NAMES`.
     """
 
     start_s: float
@@ -52,6 +52,7 @@ class Reading:
     trimmed: bool
     evidence: Array
     anywhere: bool = False
+    unknown: bool = False
 
     @property
     def bpm(self) -> float:
@@ -126,7 +127,7 @@ def read_tempo(evidence: Evidence, params: AnalysisParams) -> list[Reading]:
     their shares probabilities.
     """
     found = candidates(evidence, params)
-    return [_unknown(evidence, params)] if found is None else found.best(scores_of(load_weights(), found.seen))
+    return [_unknown(evidence)] if found is None else found.best(scores_of(load_weights(), found.seen))
 
 
 def candidates(evidence: Evidence, params: AnalysisParams) -> Candidates | None:
@@ -138,7 +139,7 @@ def candidates(evidence: Evidence, params: AnalysisParams) -> Candidates | None:
         parts += _trimmed_readings(evidence, params)
     if params.trimmed is not True:
         parts += _untrimmed_readings(evidence, params)
-    return Candidates.joined(parts) if parts else None
+    return Candidates.joined(parts) if any(map(len, parts)) else None
 
 
 def confidence_of(readings: list[Reading]) -> float:
@@ -272,10 +273,10 @@ def _first_beat(first_s: float, phase: float, beat_s: float) -> float:
     return float(phase + np.floor((first_s - phase) / beat_s + 0.12) * beat_s)
 
 
-def _unknown(evidence: Evidence, params: AnalysisParams) -> Reading:
-    """Return a reading for sound that says nothing of tempo: the bars that fill it at a usual tempo."""
-    meter = METERS[params.meters[0]]
-    duration = max(evidence.duration_s, 0.05)
-    usual = TEMPO_CENTRE_BPM if params.min_bpm <= TEMPO_CENTRE_BPM <= params.max_bpm else params.max_bpm
-    bars = max(1, round(duration * usual / 60.0 / meter.beats_per_bar))
-    return Reading(0.0, duration / (bars * meter.beats_per_bar), bars, meter, 0.0, True, np.zeros(len(FEATURE_NAMES)))
+def _unknown(evidence: Evidence) -> Reading:
+    """Return what stands for the tempo of sound that has none: bars, or else beats, that fill it at a usual one."""
+    meter, duration = METERS["4/4"], max(evidence.duration_s, 1e-3)
+    usual = duration * TEMPO_CENTRE_BPM / 60.0
+    beats = round(usual / meter.beats_per_bar) * meter.beats_per_bar or round(usual)
+    beat_s = duration / beats if beats else 60.0 / TEMPO_CENTRE_BPM
+    return Reading(0.0, beat_s, 1, meter, 0.0, True, np.zeros(len(FEATURE_NAMES)), unknown=True)

@@ -36,7 +36,7 @@ from bompla.model.document import Document, TempoReading
 from bompla.model.drums import METERS
 from bompla.model.loop_edits import half_a_bar_later
 from bompla.model.readings import bar_choices, reading_choices, reading_near, sureness
-from bompla.model.wording import counted
+from bompla.model.wording import counted, in_bars
 from bompla.units import samples_to_s
 
 SHOWN_PROPOSALS = 2
@@ -192,7 +192,7 @@ class LoopPanel(Panel):
         self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and use this many bars")
         self._show_typed()
         self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
-        self.half.setEnabled(loop.bars % 2 == 0)
+        self.half.setEnabled(loop.whole_bars % 2 == 0)
         self.half_bar.setEnabled(loop.meter.beats_per_bar % 2 == 0)
         self._show_proposals(document)
         sound = self._session.project.sound
@@ -263,7 +263,7 @@ class LoopPanel(Panel):
         if chosen is not None:
             self._playback.previews.stop()
             start = clock(samples_to_s(chosen.start_sample, self._rate()), False)
-            self._session.store.edit(f"use {counted(chosen.bars, 'bar')} at {start}",
+            self._session.store.edit(f"use {in_bars(chosen.length_beats, chosen.meter)} at {start}",
                                lambda d: set_loop(d, chosen))
 
     def slide(self, by: int, *, whole_bars: bool) -> None:
@@ -310,7 +310,7 @@ class LoopPanel(Panel):
         document = self._session.store.document
         if document is None:
             return
-        reading = TempoReading(document.bpm * factor, round(document.loop.bars * factor), document.loop.meter_name, 0.0)
+        reading = TempoReading(document.bpm * factor, document.loop.bars * factor, document.loop.meter_name, 0.0)
         self._session.store.edit(f"read as {reading.bpm:.1f} BPM", lambda d: choose_reading(d, reading))
 
     def _type_tempo(self, bpm: float) -> None:
@@ -363,7 +363,7 @@ class LoopPanel(Panel):
 
 
 def _proposal_words(proposal: Proposal, rate: int) -> str:
-    return f"{counted(proposal.loop.bars, 'bar')} at {clock(samples_to_s(proposal.loop.start_sample, rate), False)}"
+    return f"{in_bars(proposal.loop.length_beats, proposal.loop.meter)} at {clock(samples_to_s(proposal.loop.start_sample, rate), False)}"
 
 
 def _row(column: QVBoxLayout) -> QHBoxLayout:

@@ -18,10 +18,10 @@ from bompla.app.sound_picture import RULER, SoundPicture
 from bompla.app.theme import theme
 from bompla.app.ui.raster import wave_pixmap
 from bompla.app.ui.time_axis import TimeAxis
-from bompla.model.cut_edits import attack_near, set_loop
+from bompla.model.cut_edits import attack_near, move_ends
 from bompla.model.document import Document
 from bompla.model.loop import Loop
-from bompla.model.wording import counted
+from bompla.model.wording import in_bars
 from bompla.units import samples_to_s
 
 GRAB, HEAD = 6.0, 8.0
@@ -90,7 +90,7 @@ class Overview(SoundPicture):
         """Say where the loop is to who does not see it."""
         loop, rate = document.loop, document.source.sample_rate
         self.setAccessibleDescription(f"loop from {clock_of(loop.start_sample, rate)} to {clock_of(loop.end_sample, rate)}, "
-                                      f"{counted(loop.bars, 'bar')} of {loop.meter_name} at {document.bpm:.2f} BPM")
+                                      f"{in_bars(loop.length_beats, loop.meter)} of {loop.meter_name} at {document.bpm:.2f} BPM")
 
     def show_bars(self, bars: Bars | None, drift: Drift | None) -> None:
         """Show how clear the drums are in each bar, and the tempo where it drifts."""
@@ -311,8 +311,8 @@ class Overview(SoundPicture):
     def _proposal_tip(self, index: int) -> str:
         document, proposed = self._session.store.document, self._proposals[index]
         rate = document.source.sample_rate if document else 1
-        bpm = 60.0 * proposed.loop.beats * rate / proposed.loop.frames
-        return (f"{counted(proposed.loop.bars, 'bar')} at {clock_of(proposed.loop.start_sample, rate)}, {bpm:.1f} BPM"
+        bpm = 60.0 * proposed.loop.length_beats * rate / proposed.loop.frames
+        return (f"{in_bars(proposed.loop.length_beats, proposed.loop.meter)} at {clock_of(proposed.loop.start_sample, rate)}, {bpm:.1f} BPM"
                 f"{': ' if proposed.why else ''}{proposed.why}. A click plays it, a double click uses it.")
 
     def double_click(self, event: QMouseEvent) -> None:
@@ -341,14 +341,14 @@ class Overview(SoundPicture):
         wanted = self._dragged(gesture, x, free)
         if wanted is not None:
             gesture.wanted = wanted
-            self._session.store.preview(lambda document: set_loop(document, wanted))
+            self._session.store.preview(lambda document: move_ends(document, wanted.start_sample, wanted.end_sample))
 
     def commit(self, gesture: _Drag, event: QMouseEvent) -> None:
         """Keep the loop."""
         wanted = gesture.wanted
         if wanted is not None:
             label = {"start": "move loop start", "end": "move loop end"}.get(gesture.grip, "slide loop")
-            self._session.store.edit(label, lambda document: set_loop(document, wanted))
+            self._session.store.edit(label, lambda document: move_ends(document, wanted.start_sample, wanted.end_sample))
 
     def cancel(self, gesture: _Drag) -> None:
         """Show the loop as it was."""
@@ -361,18 +361,17 @@ class Overview(SoundPicture):
             return None
         loop, frames = gesture.before, document.source.frames
         by = (x - gesture.x) * self._axis.samples_per_point
-        bar = loop.frames / loop.bars
+        bar = document.beat_frames * loop.meter.beats_per_bar
         if gesture.grip == "end":
             if free or self.snap in ("zero", "nothing"):
                 end = round(loop.end_sample + by)
                 end = end if free else round(self._snapped(document, end))
-                bars = loop.bars
             else:
                 most = int((frames - loop.start_sample) / bar + 1e-6)
                 bars = max(1, min(round((loop.frames + by) / bar), max(1, most)))
                 end = round(loop.start_sample + bars * bar)
             end = min(end, frames)
-            return replace(loop, end_sample=end, bars=bars) if end > loop.start_sample + 64 else None
+            return replace(loop, end_sample=end) if end > loop.start_sample + 64 else None
         start = loop.start_sample + by
         if not free:
             start = self._snapped(document, start)

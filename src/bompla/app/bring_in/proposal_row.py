@@ -68,6 +68,6 @@ def paint_boxes(painter: QPainter, boxes: Sequence[Box], proposals: Sequence[Pro
         painter.drawRoundedRect(box.area.adjusted(0.6, 0.6, -0.6, -0.6), 3.0, 3.0)
         if box.area.width() < NUMBER:
             continue
-        bars = proposals[box.index].loop.bars
+        bars = proposals[box.index].loop.whole_bars
         painter.setPen(theme().colour("ground" if chosen else "paper"))
         painter.drawText(box.area, Qt.AlignmentFlag.AlignCenter, counted(bars, "bar") if box.area.width() >= WORDS else str(bars))

@@ -14,7 +14,7 @@ from bompla.app.ui.gesture import GestureWidget
 from bompla.app.ui.raster import wave_pixmap
 from bompla.audio.clip import Clip
 from bompla.audio.summary import WaveSummary
-from bompla.model.cut_edits import set_loop
+from bompla.model.cut_edits import move_ends
 from bompla.model.document import Document
 from bompla.model.loop import Loop
 
@@ -112,13 +112,14 @@ class SeamView(GestureWidget):
         """Let the sound follow the pointer."""
         wanted = self._wanted(gesture, event.position().x())
         if wanted is not None:
-            self._session.store.preview(lambda document: set_loop(document, wanted))
+            self._session.store.preview(lambda document: move_ends(document, wanted.start_sample, wanted.end_sample))
 
     def commit(self, gesture: tuple[str, float, Loop], event: QMouseEvent) -> None:
         """Keep the loop."""
         wanted = self._wanted(gesture, event.position().x())
         if wanted is not None:
-            self._session.store.edit(f"move loop {gesture[0]} at the seam", lambda document: set_loop(document, wanted))
+            self._session.store.edit(f"move loop {gesture[0]} at the seam",
+                                     lambda document: move_ends(document, wanted.start_sample, wanted.end_sample))
         else:
             self._session.store.drop_preview()
 

@@ -27,11 +27,11 @@ from bompla.app.theme import theme
 from bompla.app.time_scroll import TimeScroll
 from bompla.app.ui.controls import Panel, button, combo, label, scrolling
 from bompla.app.ui.raster import wave_pixmap
-from bompla.model.cut_edits import set_loop, set_seam_fade
+from bompla.model.cut_edits import move_ends, set_loop, set_seam_fade
 from bompla.model.document import Document
 from bompla.model.loop import Loop
 from bompla.model.loop_edits import step_loop
-from bompla.model.wording import counted
+from bompla.model.wording import in_bars
 from bompla.units import ms_to_samples
 
 SEAM_HEARD_MS = 350.0
@@ -89,7 +89,7 @@ class BringIn(Stage):
         """Return how many bars the loop has."""
         if document is None:
             return "nothing yet"
-        return counted(document.loop.bars, "bar")
+        return in_bars(document.loop.length_beats, document.loop.meter)
 
     def picture(self) -> QWidget:
         """Return the picture that takes the keys."""
@@ -266,13 +266,12 @@ class BringIn(Stage):
         loop = document.loop
         by = ms_to_samples(by_ms, document.source.sample_rate) or 1
         if steps:
-            by = round(loop.frames / loop.beats / 4.0)
+            by = round(loop.beat_frames / 4.0)
         start = loop.start_sample + (way * by if side == "start" else 0)
         end = loop.end_sample + (way * by if side == "end" else 0)
         start, end = max(0, start), min(document.source.frames, end)
         if end - start >= 64:
-            moved = Loop(start, end, loop.bars, loop.meter_name, loop.fade_ms)
-            self.session.store.edit(f"nudge loop {side}", lambda d: set_loop(d, moved))
+            self.session.store.edit(f"nudge loop {side}", lambda d: move_ends(d, start, end))
 
     def hear_seam(self) -> None:
         """Play the loop's end and its start on end, a few times."""
@@ -319,9 +318,10 @@ class BringIn(Stage):
         bars = bars_of(document)
         last = len(bars.clarity)
         if bar < last:
-            end = min(last, bar + document.loop.bars)
+            end = min(last, bar + document.loop.whole_bars)
             start = min(bar, last - 1)
-            loop = Loop(int(bars.starts[start]), int(bars.starts[end]), end - start, document.loop.meter_name, document.loop.fade_ms)
+            before = document.loop
+            loop = Loop.of_bars(int(bars.starts[start]), int(bars.starts[end]), end - start, before.meter_name, before.fade_ms)
             self.session.store.edit(f"loop from bar {bar + 1} of the file", lambda d: set_loop(d, loop))
 
 

@@ -23,7 +23,7 @@ from bompla.groove.order import (
     variation_at,
     wander_passages,
 )
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import pattern_bars, pattern_meter, pattern_of
 from bompla.model.document import Document, OrderStep, Wander, WanderRule
 from bompla.model.order_edits import CHANCE, MOST_RUN_BARS, set_order, set_wander, with_rule
 from bompla.model.variation_edits import MOST_PATTERN_BARS, meters_for, set_bars, set_pattern_meter
@@ -124,7 +124,7 @@ class OrderPanel(QWidget):
 
     def refresh(self, document: Document) -> None:
         """Show what plays of a document."""
-        bars = pattern_beats(document) // pattern_meter(document).beats_per_bar
+        bars = pattern_bars(document)
         self.bars.show_number(bars)
         self.run_bars.show_number(document.wander.bars)
         offered = meters_for(document)

@@ -12,7 +12,7 @@ from bompla.app.project.session import Session
 from bompla.app.ui.controls import Panel, button, clear_layout, combo, label
 from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.writers import LANE, NO_LANE, WRITERS, Draft, Place, Values, Writer, written
-from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_meter
+from bompla.model.detected_pattern import hits_inside, pattern_bars, pattern_beats, pattern_meter
 from bompla.model.document import Document
 from bompla.model.phrase_edits import Stretch
 
@@ -87,7 +87,7 @@ class WriterPanel(Panel):
         """Return where it can write, likeliest first: over what is selected, the bars that play round, the last bar, and all others."""
         meter, beats = pattern_meter(document), float(pattern_beats(document))
         per_bar = float(meter.beats_per_bar)
-        bars = round(beats / per_bar)
+        bars = pattern_bars(document)
         found: list[tuple[str, Stretch]] = []
         chosen = [h.at_beats for h in hits_inside(document) if h.id in self._session.shown.selection.hit_ids]
         if len(chosen) > 1 and max(chosen) - min(chosen) >= LEAST_BEATS:
@@ -96,9 +96,9 @@ class WriterPanel(Panel):
             found.append(("the selected hits", (max(0.0, start), min(beats, end + step))))
         first, count = self._looped()
         if count and first + count <= bars:
-            found.append(("the bars that play", (first * per_bar, (first + count) * per_bar)))
-        each = [(f"bar {bar + 1}", (bar * per_bar, (bar + 1) * per_bar)) for bar in range(bars)]
-        return (*found, each[-1], ("the whole pattern", (0.0, beats)), *each[:-1], ("the last beat", (beats - 1.0, beats)))
+            found.append(("the bars that play", (first * per_bar, min(beats, (first + count) * per_bar))))
+        each = [(f"bar {bar + 1}", (bar * per_bar, min(beats, (bar + 1) * per_bar))) for bar in range(bars)]
+        return (*found, each[-1], ("the whole pattern", (0.0, beats)), *each[:-1], ("the last beat", (max(0.0, beats - 1.0), beats)))
 
     def _selection_changed(self) -> None:
         history = self._session.store.history

@@ -199,7 +199,7 @@ class SliceStage(Stage):
         """Play the slice and a bar of what follows."""
         document, piece = self.session.store.document, self.chosen()
         if document is not None and piece is not None:
-            self.playback.pads.audition_span(piece.start_sample, piece.start_sample + document.loop.frames / document.loop.bars)
+            self.playback.pads.audition_span(piece.start_sample, piece.start_sample + document.loop.bar_frames)
 
     def _listen_around(self) -> None:
         document, piece = self.session.store.document, self.chosen()

@@ -17,7 +17,7 @@ from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
 from bompla.app.ui.controls import Panel, button, label
 from bompla.groove.compare import Struck
-from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.model.detected_pattern import pattern_bars, pattern_meter
 from bompla.model.document import Document
 from bompla.model.groove_print import groove_print, why_alike
 from bompla.model.wording import counted
@@ -58,9 +58,10 @@ class NearPanel(Panel):
 
     def look(self, document: Document, struck: list[Struck]) -> None:
         """Look for loops like the shown pattern."""
-        beats, meter = pattern_beats(document), pattern_meter(document)
+        meter = pattern_meter(document)
+        beats = pattern_bars(document) * meter.beats_per_bar
         made = groove_print([(one.drum, one.at_beats, one.velocity) for one in struck], beats=beats, meter=meter, bpm=document.bpm)
-        request = NearRequest(made, document.bpm, shelf_folder(), len(struck) / max(1, beats // meter.beats_per_bar), document.source.path,
+        request = NearRequest(made, document.bpm, shelf_folder(), len(struck) / pattern_bars(document), document.source.path,
                               index_path())
         trouble = self._session.hub.trouble
         self._newest.keep("near", self._threads.run(find_near, request, done=partial(self._take, document), failed=trouble))

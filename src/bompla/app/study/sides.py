@@ -12,6 +12,7 @@ from bompla.groove.compare import Struck, struck_in
 from bompla.groove.from_midi import pad_of_note
 from bompla.model.detected_pattern import pattern_beats
 from bompla.model.document import Document
+from bompla.model.loop import whole_beats
 
 ORIGINAL, SHOWN = "original", "shown"
 
@@ -23,7 +24,7 @@ class Side:
     key: str
     name: str
     struck: tuple[Struck, ...]
-    beats: int
+    beats: float
 
 
 def sides_of(session: Session, brought: Sequence[Side]) -> list[tuple[str, str]]:
@@ -57,20 +58,20 @@ def side_of(session: Session, document: Document, key: str, brought: Iterable[Si
     return Side(key, name, tuple(struck_in(shown)), pattern_beats(shown))
 
 
-def midi_side(document: Document, name: str, notes: Iterable[tuple[float, int, int]], beats: int) -> Side:
+def midi_side(document: Document, name: str, notes: Iterable[tuple[float, int, int]], beats: float) -> Side:
     """Return a MIDI file's notes as a side, by the pads that they play; notes of no pad are left out."""
     struck = []
     for at_beats, note, velocity in notes:
         pad = pad_of_note(document, note)
         if pad is not None:
             struck.append(Struck(document.pad(pad[0]).drum, max(0.0, at_beats), velocity))
-    return Side(f"file {name}", name, tuple(sorted(struck, key=lambda one: one.at_beats)), max(1, beats))
+    return Side(f"file {name}", name, tuple(sorted(struck, key=lambda one: one.at_beats)), max(1.0, beats))
 
 
-def repeated(side: Side, beats: int) -> list[Struck]:
+def repeated(side: Side, beats: float) -> list[Struck]:
     """Return the hits of a side over so many beats: repeated where it is shorter, cut where it is longer."""
     made = []
-    for turn in range(-(-beats // max(1, side.beats))):
+    for turn in range(whole_beats(beats / max(1.0, side.beats))):
         for one in side.struck:
             at = one.at_beats + turn * side.beats
             if at < beats and one.at_beats < side.beats:

@@ -12,7 +12,7 @@ from bompla.app.theme import theme
 from bompla.groove.feel import felt_pattern
 from bompla.groove.grid import EARLY_BEATS
 from bompla.groove.read import GrooveRead
-from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.model.detected_pattern import pattern_bars, pattern_meter
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS, Family
 
@@ -36,7 +36,7 @@ class DensityPicture(QWidget):
     def show_document(self, document: Document) -> None:
         """Show the shown pattern of a document."""
         per_bar = pattern_meter(document).beats_per_bar
-        self._counts = [Counter() for _ in range(max(1, pattern_beats(document) // per_bar))]
+        self._counts = [Counter() for _ in range(pattern_bars(document))]
         for hit in felt_pattern(document):
             bar = int((hit.at_beats + EARLY_BEATS) // per_bar)
             if 0 <= bar < len(self._counts):

@@ -279,7 +279,7 @@ class StudyStage(Stage):
         self.density.show_bar(int(beat // per_bar))
         self.paper.show_bar(int(beat // per_bar))
         if self.mode == "compare":
-            self.strip.show_share(beat / document.loop.beats)
+            self.strip.show_share(beat / document.loop.length_beats)
 
     def hideEvent(self, event: object) -> None:  # noqa: N802  # Qt's name
         self.ear.stop_clock()
@@ -360,7 +360,7 @@ class StudyStage(Stage):
     def _hear_share(self, share: float) -> None:
         document = self.session.store.document
         if document is not None:
-            self._hear_turns(document, share * document.loop.beats - 0.5, share * document.loop.beats + 0.5)
+            self._hear_turns(document, share * document.loop.length_beats - 0.5, share * document.loop.length_beats + 0.5)
 
     def _hear_turns(self, document: Document, first: float, last: float) -> None:
         """Play a stretch of the original and of the pattern in turn, equally loud."""
@@ -415,7 +415,7 @@ class StudyStage(Stage):
             return
         one, other = self.compare.keys
         shown = side_document(document, other)
-        if one != ORIGINAL or shown is None or pattern_beats(shown) != document.loop.beats:
+        if one != ORIGINAL or shown is None or pattern_beats(shown) != document.loop.length_beats:
             self.strip.show_difference(None)
             return
         asked = (shown, clip)
