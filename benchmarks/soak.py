@@ -90,7 +90,7 @@ def step(window: Any, rng: random.Random) -> None:
     kind, store = rng.random(), window.session.store
     if kind < 0.004:
         while len(window.session.project.sounds) < 2:  # a loop beside what is edited stays in the project, so that begins anew
-            window.session.requests.open(rng.choice(loop_paths()), add=True)
+            window.session.openings.open(rng.choice(loop_paths()), add=True)
             settled(window)
         open_demo(window)
         settled(window)
@@ -98,7 +98,7 @@ def step(window: Any, rng: random.Random) -> None:
         place = Path(HOME) / "walk.bompla"
         window.session.project.save(place)
         settled(window)
-        window.session.requests.open(place)
+        window.session.openings.open(place)
         settled(window)
     elif kind < 0.02:
         while store.history is not None and store.history.done:

@@ -94,7 +94,7 @@ def shoot_all(window: MainWindow, application: QApplication, shoot: Callable[[st
     hover(view, view.axis.left + 300, view.threshold_y())
     shoot("slice")
     shuffle = next(path for path in loop_paths() if path.stem == "lamplight shuffle")
-    window.session.requests.open(shuffle, add=True)
+    window.session.openings.open(shuffle, add=True)
     settled(window, application)
     window.slice.bar.shown["spectrogram"].click()
     window.slice.bar.shown["strength"].click()
@@ -225,11 +225,11 @@ def shoot_bring_in(window: MainWindow, application: QApplication, shoot: Callabl
     """The first stage, with a recording of several tempos; the seam of a loop that has to be trimmed."""
     window.go_to(0)
     with tempfile.TemporaryDirectory() as folder:
-        window.session.requests.open(rehearsal(Path(folder)))
+        window.session.openings.open(rehearsal(Path(folder)))
         settled(window, application)
     wait_until(application, lambda: len(window.bring_in.loop.proposed.keys) > 0)
     shoot("bring-in")
-    window.session.requests.open(next(path for path in loop_paths() if path.stem == "rehearsal tape"))
+    window.session.openings.open(next(path for path in loop_paths() if path.stem == "rehearsal tape"))
     settled(window, application)
     window.bring_in.seam.zoom(0.05)
     window.session.store.edit("take 2 bars", lambda d: take_bars(d, 2))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import gc
 import io
 import os
 import pickle
@@ -214,8 +215,8 @@ def test_long_sound_lies_in_a_file_and_is_handed_to_another_process(tmp_path: Pa
     short = read_clip(tmp_path / "long.wav")
     monkeypatch.setattr(room, "LARGE_BYTES", 1 << 20)
     long = read_clip(tmp_path / "long.wav")
-    assert isinstance(room.handed(long.samples), room.Elsewhere)
-    assert room.handed(short.samples) is short.samples
+    assert isinstance(room.Handover(long.samples).sound, room.Elsewhere)
+    assert room.Handover(short.samples).sound is short.samples
     assert np.array_equal(long.samples, short.samples)
     assert (long.content_hash, long.mono.tobytes()) == (short.content_hash, short.mono.tobytes())
     room.let_go(long.samples)
@@ -225,8 +226,18 @@ def test_long_sound_lies_in_a_file_and_is_handed_to_another_process(tmp_path: Pa
     assert spectra[1] is not None
     assert np.array_equal(spectra[0].power, spectra[1].power)
     code = "import pickle, sys; from bompla.audio.room import taken; print(float(taken(pickle.load(sys.stdin.buffer))[9, 0]))"
-    ran = subprocess.run([sys.executable, "-P", "-c", code], input=pickle.dumps(room.handed(long.samples)), capture_output=True, check=True)
+    there = room.Handover(long.samples)
+    del long, spectra
+    gc.collect()  # nobody but the handover holds it now
+    ran = subprocess.run([sys.executable, "-P", "-c", code], input=pickle.dumps(there.sound), capture_output=True, check=True)
     assert float(ran.stdout) == float(sound[9, 0])
+    gone = there.sound
+    del there
+    gc.collect()
+    other = room.room_for(700_000, 2)  # it may get the number that is free now
+    with pytest.raises(OSError, match=r"not there any more|No such file"):
+        room.taken(gone)
+    assert other.shape == (700_000, 2)
 
 
 def test_a_full_disk_leaves_long_sound_in_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

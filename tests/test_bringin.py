@@ -219,7 +219,7 @@ def test_several_sounds_live_in_one_project(demo_window: Any, qtbot: Any, tmp_pa
     session = demo_window.session
     session.store.edit("take 2 bars", lambda d: take_bars(d, 2))
     other = next(path for path in loop_paths() if path.stem == "gangway hats")
-    session.requests.open(other, add=True)
+    session.openings.open(other, add=True)
     settle(qtbot, demo_window)
     assert [s.history.document.source.name for s in session.project.sounds] == ["quay break.flac", "gangway hats.flac"]
     assert session.store.document.bpm == pytest.approx(126.0, rel=0.005)
@@ -242,7 +242,7 @@ def test_several_sounds_live_in_one_project(demo_window: Any, qtbot: Any, tmp_pa
     settle(qtbot, demo_window)
     assert not session.project.dirty
     assert [d.loop.bars for d, _ in open_project(path).sources] == [8, 2]
-    session.requests.open(path)
+    session.openings.open(path)
     settle(qtbot, demo_window)
     assert len(session.project.sounds) == 2
     session.project.remove(0)

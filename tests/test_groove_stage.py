@@ -527,10 +527,10 @@ def test_a_range_on_the_ruler_loops_and_a_deleted_variation_leaves_the_order(gro
     QTest.mouseMove(stage.lanes, QPoint((at[0] + at[1]) // 2, 8))
     QTest.mouseMove(stage.lanes, QPoint(at[1], 8))
     QTest.mouseRelease(stage.lanes, LEFT, NONE, QPoint(at[1], 8))
-    assert baking.bars == (1, 2)
+    assert baking.listened.bars == (1, 2)
     assert groove.listening.bars.currentText() == "bars 2 to 3"
     QTest.mouseDClick(stage.lanes, LEFT, NONE, QPoint(at[0], 8))
-    assert baking.bars == (0, 0)
+    assert baking.listened.bars == (0, 0)
     session.store.edit("copy", duplicate_variation)
     session.store.edit("order", lambda d: set_order(d, (OrderStep("A"), OrderStep("B"), OrderStep("A"))))
     stage.take_out.trigger()

@@ -381,7 +381,7 @@ def test_some_bars_are_played_at_some_speed(demo_window: Any, qtbot: Any) -> Non
     assert 11.0 < max(beats[2:]) <= 12.05
     bar.bars.setCurrentIndex(0)
     bar.bars.activated.emit(0)
-    assert window.playback.baking.bars == (0, 0)
+    assert window.playback.baking.listened.bars == (0, 0)
 
 
 def test_pages_are_added_and_left_and_a_pad_is_removed_with_its_hits(demo_window: Any, qtbot: Any) -> None:

@@ -174,10 +174,10 @@ def test_any_edits_leave_a_sound_document_and_undo_to_the_first(demo: tuple[Docu
         assert slices[-1].end_sample == document.loop.end_sample
     last = history.document
     while history.undo_label:
-        history = history.undo()
+        history, _ = history.undo()
     assert history.document is first
     while history.redo_label:
-        history = history.redo()
+        history, _ = history.redo()
     assert history.document is last
 
 

@@ -49,6 +49,7 @@ from bompla.model.phrase_edits import (
 from bompla.model.variation_edits import duplicate_variation, set_bars, show_variation
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
+from conftest import settle
 
 RATE = 48_000
 NONE = Qt.KeyboardModifier.NoModifier
@@ -410,6 +411,7 @@ def test_feels_are_taken_from_midi_and_loops_and_compared(groove: Any, qtbot: An
     path = tmp_path / "own.mid"
     path.write_bytes(midi_bytes(document))
     panel.take_from(path)
+    settle(qtbot, groove)
     mine = next(feel for feel in panel._feels if feel.name == "own")
     assert mine.late == pytest.approx(feel_of(document, "").late, abs=0.002)
     panel.compare.click()
@@ -432,6 +434,7 @@ def test_feels_are_taken_from_midi_and_loops_and_compared(groove: Any, qtbot: An
     session.hub.posted.connect(lambda message: said.append(message.text))
     for bad, words in ((broken, "no MIDI file"), (tmp_path / "gone.mid", "is not there")):
         panel.take_from(bad)
+        settle(qtbot, groove)
         assert words in said[-1]
 
 

@@ -59,14 +59,14 @@ def test_a_bake_that_goes_wrong_is_told_and_the_next_one_is_heard(
 
 def test_listening_that_is_cancelled_brings_nothing(demo_window: Any, qtbot: Any) -> None:
     heard: list[Any] = []
-    requests = demo_window.session.requests
-    requests.hear(loop_paths()[2], heard.append)
+    openings, work, requests = demo_window.session.openings, demo_window.session.work, demo_window.session.requests
+    openings.hear(loop_paths()[2], heard.append)
     qtbot.waitUntil(lambda: requests.analysis.busy)
     demo_window.messages.cancel.click()
-    assert requests.work is None
+    assert work.work is None
     settle(qtbot, demo_window)
     assert heard == []
-    requests.hear(loop_paths()[2], heard.append)
+    openings.hear(loop_paths()[2], heard.append)
     settle(qtbot, demo_window)
     assert len(heard) == 1
 
@@ -89,7 +89,7 @@ def test_a_project_with_a_flipped_bit_is_a_sentence_and_saving_goes_on(demo_wind
     settle(qtbot, demo_window)
     assert said
     assert said[-1].endswith((".", "again."))
-    assert session.requests.work is None
+    assert session.work.work is None
     assert len(pattern_of(session.store.document).hits) == hits
     session.store.edit("level", lambda d: set_pad_level(d, d.pads[0].id, -3.0))
     task = session.project.save(path)

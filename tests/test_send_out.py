@@ -243,7 +243,7 @@ def test_names_folders_and_options_are_kept(sending: Any, tmp_path: Path, monkey
     assert _kept_options() == outgoing.options
 
 
-def test_a_midi_file_becomes_a_variation_and_what_has_no_pad_is_told(demo_window: Any, tmp_path: Path) -> None:
+def test_a_midi_file_becomes_a_variation_and_what_has_no_pad_is_told(demo_window: Any, qtbot: Any, tmp_path: Path) -> None:
     import mido
 
     from bompla.formats.midi import midi_bytes
@@ -254,6 +254,7 @@ def test_a_midi_file_becomes_a_variation_and_what_has_no_pad_is_told(demo_window
     path = tmp_path / "sent before.mid"
     path.write_bytes(midi_bytes(before))
     demo_window.open_path(path)
+    settle(qtbot, demo_window)
     made = session.store.document
     assert len(made.variations) == len(before.variations) + 1
     assert pattern_of(made).name == "sent before"
@@ -269,12 +270,14 @@ def test_a_midi_file_becomes_a_variation_and_what_has_no_pad_is_told(demo_window
     file.tracks[:] = [track]
     file.save(path)
     demo_window.open_path(path)
+    settle(qtbot, demo_window)
     assert "1 note had no pad" in demo_window.messages.text.text()
     hits = pattern_of(session.store.document).hits
     assert [session.store.document.pad(hit.pad_id).drum for hit in hits] == ["kick"], "a note of General MIDI percussion finds its drum"
     broken = tmp_path / "broken.mid"
     broken.write_bytes(b"MThd nothing")
     demo_window.open_path(broken)
+    settle(qtbot, demo_window)
     assert "no MIDI file" in demo_window.messages.text.text()
 
 

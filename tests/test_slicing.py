@@ -53,7 +53,7 @@ def press(widget: Any, key: Qt.Key, modifier: Qt.KeyboardModifier = NONE) -> Non
 def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> None:
     """Flams, clipped hits and, with the line drawn up, missed ones: keys go through them until nothing is left to check."""
     session, stage = window.session, window.slice
-    session.requests.open(next(path for path in loop_paths() if path.stem == "rough dub"))
+    session.openings.open(next(path for path in loop_paths() if path.stem == "rough dub"))
     settle(qtbot, window)
     window.go_to(1)
     half = float(np.median([attack.strength for attack in session.store.document.attacks]))  # the line where half of the hits are missed
@@ -63,7 +63,7 @@ def test_a_rough_loop_is_mended_by_its_doubts_alone(window: Any, qtbot: Any) -> 
     kinds = {doubt.kind for doubt in session.review.found}
     assert {"two hits"} <= kinds <= set(KINDS)
     assert "The recording itself is clipped" in stage.doubts.file_line.text()
-    session.requests.open(next(path for path in loop_paths() if path.stem == "quay break"), add=True)
+    session.openings.open(next(path for path in loop_paths() if path.stem == "quay break"), add=True)
     settle(qtbot, window)
     session.project.switch(0)
     settle(qtbot, window)
@@ -205,7 +205,7 @@ def test_any_edits_keep_the_slices_whole_and_come_undone(demo: tuple[Document, C
         assert all(d >= document.min_cut_frames for d in np.diff(free[1:]))
         assert pattern_of(document) == pattern_of(demo[0])
     while history.done:
-        history = history.undo()
+        history, _ = history.undo()
     assert history.document == demo[0]
 
 

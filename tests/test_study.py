@@ -445,7 +445,7 @@ def test_in_layers_only_the_step_plays_as_slowly_as_wanted(studying: Any, qtbot:
     stage.modes.click("layers")
     first = stage.lesson.steps[0]
     qtbot.waitUntil(lambda: not baking.busy and len(baking.baked.events) < whole)
-    assert baking.only == frozenset(first.up_to)
+    assert baking.listened.only == frozenset(first.up_to)
     assert stage.steps._lit == frozenset(first.up_to)
     QTest.keyClick(stage.picture(), Qt.Key.Key_F9)
     assert stage.lesson.at == 1
@@ -454,9 +454,9 @@ def test_in_layers_only_the_step_plays_as_slowly_as_wanted(studying: Any, qtbot:
     assert baking.speed == pytest.approx(0.6)
     assert "60" in studying.listening.speed.currentText()
     stage.lesson.alone.click()
-    assert baking.only == frozenset(stage.lesson.steps[1].adds)
+    assert baking.listened.only == frozenset(stage.lesson.steps[1].adds)
     stage.modes.click("words")
-    assert baking.only is None
+    assert baking.listened.only is None
     studying.playback.transport.stop()
 
 

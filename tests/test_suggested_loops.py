@@ -170,8 +170,8 @@ def test_kit_and_pattern_are_those_of_the_loop_until_they_are_touched(window: An
     soundfile.write(path, sound, rate, subtype="FLOAT")
     session, stage = window.session, window.bring_in
     arrived: list[str] = []
-    session.requests.arriving_changed.connect(
-        lambda: arrived.append(session.requests.arriving.name if session.requests.arriving else "gone"))
+    session.openings.arriving_changed.connect(
+        lambda: arrived.append(session.openings.arriving.name if session.openings.arriving else "gone"))
     window.open_path(path)
     qtbot.waitUntil(lambda: arrived == ["two songs.wav"])
     assert stage.arriving.wave.isVisible(), "the waveform is there while it is analysed"
@@ -219,12 +219,12 @@ def test_kit_and_pattern_are_those_of_the_loop_until_they_are_touched(window: An
 
 
 def test_what_arrives_can_be_given_up(window: Any, qtbot: Any) -> None:
-    stage, requests = window.bring_in, window.session.requests
+    stage, openings = window.bring_in, window.session.openings
     window.open_path(loop_paths()[0])
-    qtbot.waitUntil(lambda: requests.arriving is not None)
+    qtbot.waitUntil(lambda: openings.arriving is not None)
     assert not stage.invitation.isVisible()
-    requests.cancel()
+    openings.cancel()
     assert stage.invitation.isVisible()
-    assert requests.arriving is None
+    assert openings.arriving is None
     settle(qtbot, window)
     assert window.session.store.document is None

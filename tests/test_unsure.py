@@ -163,7 +163,7 @@ def test_what_is_corrected_is_offered_to_the_pattern(
 
 def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     session, stage = window.session, window.slice
-    session.requests.open(next(path for path in loop_paths() if path.stem == "lamplight shuffle"))
+    session.openings.open(next(path for path in loop_paths() if path.stem == "lamplight shuffle"))
     settle(qtbot, window)
     window.go_to(1)
     first, pattern = session.store.document, pattern_of(session.store.document)

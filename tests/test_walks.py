@@ -214,7 +214,7 @@ def test_each_sound_of_the_project_keeps_its_own_work(demo_window: Any, qtbot: A
     window, session = demo_window, demo_window.session
     session.store.edit("threshold", lambda d: replace(d, threshold=0.31))
     first = session.store.document
-    session.requests.open(loop_paths()[1], add=True)
+    session.openings.open(loop_paths()[1], add=True)
     qtbot.waitUntil(lambda: len(session.project.sounds) == 2)
     settle(qtbot, window)
     assert session.project.current == 1

@@ -82,7 +82,7 @@ def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, mon
     shelf.list.choose(next(path for path in shelf.model.shown if path.stem == "quay break"))
     shelf.list.setFocus()
     QTest.keyClick(shelf.list, Qt.Key.Key_Return)
-    assert session.requests.work is not None
+    assert session.work.work is not None
     assert window.messages.progress.isVisible()
     settle(qtbot, window)
     document = session.store.document
@@ -364,7 +364,7 @@ def test_opening_can_be_cancelled(demo_window: Any, qtbot: Any) -> None:
     demo_window.open_path(loop_paths()[3])
     qtbot.waitUntil(lambda: demo_window.session.requests.analysis.busy)
     demo_window.messages.cancel.click()
-    assert demo_window.session.requests.work is None
+    assert demo_window.session.work.work is None
     settle(qtbot, demo_window)
     assert demo_window.session.store.document is before
     demo_window.open_path(loop_paths()[4])
@@ -386,7 +386,7 @@ def test_a_project_is_saved_dropped_in_again_and_asked_about(
     monkeypatch.setattr(QMessageBox, "exec", lambda _: asked.append(1) or QMessageBox.StandardButton.Cancel)
     window.open_path(loop_paths()[1])
     assert asked
-    assert session.requests.work is None
+    assert session.work.work is None
     window.save()
     settle(qtbot, window)
     assert not session.project.dirty

@@ -35,7 +35,7 @@ class Request:
 
     @property
     def clip(self) -> Clip:
-        """The sound that it is about; raises OSError where that lies in a process that has ended."""
+        """The sound that it is about; raises OSError where it is not there any more."""
         return Clip(taken(self.samples), self.sample_rate)
 
 

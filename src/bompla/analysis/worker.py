@@ -26,6 +26,7 @@ from bompla.analysis.params import AnalysisParams
 from bompla.analysis.protocol import LENGTH, Answer, Request, packed
 from bompla.analysis.shelf_scan import scanned
 from bompla.analysis.spectrogram import spectrogram
+from bompla.audio.room import Handover
 from bompla.errors import AnalysisError, BomplaError
 from bompla.model.memo import Kept
 
@@ -60,7 +61,8 @@ def _drums_only(request: Request, kept: Kept, _progress: Progress) -> Any:
     from bompla.analysis.separation.percussive import percussive  # brings SciPy's filters, which nothing else here needs at once
 
     clip = request.clip
-    return kept.get(("drums_only", clip.content_hash), lambda: percussive(clip).samples)
+    made: Handover = kept.get(("drums_only", clip.content_hash), lambda: Handover(percussive(clip).samples))
+    return made.sound
 
 
 def _spectrogram(request: Request, kept: Kept, _progress: Progress) -> Any:
@@ -92,6 +94,8 @@ def answer_to(request: Request, out: BinaryIO, kept: Kept | None = None) -> None
         value = ANSWERS[request.kind](request, Kept() if kept is None else kept, progress)
     except BomplaError as error:
         _write(out, Answer(request.number, "failed", str(error)))
+    except FileNotFoundError:
+        _write(out, Answer(request.number, "failed", "The sound is not there any more; open it again."))
     except MemoryError:
         _write(out, Answer(request.number, "failed", "There is not enough memory to analyse this sound."))
     except Exception as error:  # noqa: BLE001  # a request that is never answered would hang the window

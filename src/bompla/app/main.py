@@ -73,7 +73,7 @@ def run(
     if demo:
         open_demo(window)
     elif file is not None:
-        window.session.requests.open(file)
+        window.session.openings.open(file)
     keys = [s.key for s in window.stages]
     wanted = stage or (DEMO_STAGE if demo else preferences().value.stage if screenshot is None else "")
     if wanted in keys:
@@ -172,7 +172,7 @@ def when_settled(window: MainWindow, call: Callable[[], object]) -> None:
 
     def look() -> None:
         session = window.session
-        busy = session.requests.analysis.busy or session.threads.busy or session.requests.work is not None or window.playback.busy
+        busy = session.requests.analysis.busy or session.threads.busy or session.work.work is not None or window.playback.busy
         ready = window.playback.engine.state.ready
         waited[0] += timer.interval()
         waited[1] = 0 if busy or not ready else waited[1] + 1

@@ -6,8 +6,8 @@ from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QWidget
 
 from bompla.app.messages import Message, Weight
-from bompla.app.project.project_state import Work
 from bompla.app.project.session import Session
+from bompla.app.project.work_line import Work
 from bompla.app.theme import theme
 from bompla.app.ui.controls import button, label
 
@@ -53,7 +53,7 @@ class MessageStrip(QWidget):
         self._fades.timeout.connect(self._close)
         self._message: Message | None = None
         self._work: Work | None = None
-        session.requests.work_changed.connect(self._work_changed)
+        session.work.changed.connect(self._work_changed)
         session.hub.posted.connect(self.show_message)
         for message in session.hub.listen():
             self.show_message(message)

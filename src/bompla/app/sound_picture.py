@@ -48,7 +48,7 @@ class SoundPicture(GestureWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(name)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        session.project.opened.connect(self.show_all)
+        session.project.sound_changed.connect(self.show_all)
         theme().changed.connect(self.redraw)
 
     @property

@@ -157,7 +157,7 @@ class ListeningBar(QWidget):
 
     def _show_bars(self) -> None:
         """Show which bars loop, wherever that was chosen; bars that are not in the list join it."""
-        first, count = self._playback.baking.bars
+        first, count = self._playback.baking.listened.bars
         place = next((n for n in range(self.bars.count()) if tuple(self.bars.itemData(n)) == (first, count)), -1)
         if place < 0:
             self.bars.addItem(f"bar {first + 1}" if count == 1 else f"bars {first + 1} to {first + count}", (first, count))

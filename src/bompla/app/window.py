@@ -27,6 +27,7 @@ from bompla.app.kit.pad_grid import PAD_KEYS
 from bompla.app.kit.stage import KitStage
 from bompla.app.message_strip import MessageStrip
 from bompla.app.preferences import Preferences, preferences
+from bompla.app.project.opening import Opening
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Task
 from bompla.app.send_out.stage import SendOut
@@ -42,11 +43,12 @@ from bompla.app.theme import DAY, palette_of, theme
 from bompla.app.top_bar import TopBar
 from bompla.app.transport_bar import ListeningBar
 from bompla.audio.files import SUFFIXES
-from bompla.errors import BomplaError
-from bompla.formats.midi_read import read_midi_notes
+from bompla.files import as_text
+from bompla.formats.midi_read import MidiNotes
 from bompla.formats.project import SUFFIX
 from bompla.groove.from_midi import variation_from_notes
 from bompla.model.detected_pattern import pattern_of
+from bompla.model.document import Document
 
 SIZE = (1280, 800)
 MIDI_SUFFIXES = (".mid", ".midi")
@@ -77,7 +79,8 @@ class MainWindow(QMainWindow):
         self.stages: list[Stage] = [self.bring_in, self.slice, self.kit, self.groove, self.study, self.send_out]
         self._lay_out()
         self._make_actions()
-        session.project.opened.connect(self._opened)
+        session.project.sound_changed.connect(self._opened)
+        session.openings.begun.connect(self._begun)
         session.project.saved_changed.connect(self._show_title)
         theme().changed.connect(self._use_theme)
         preferences().changed.connect(self._preferences_changed)
@@ -119,7 +122,7 @@ class MainWindow(QMainWindow):
         column.addWidget(self.listening)
         self.setCentralWidget(ground)
         self.messages = MessageStrip(self.session, ground)
-        self.messages.cancelled.connect(self.session.requests.cancel)
+        self.messages.cancelled.connect(self.session.work.cancel)
         self.messages.resized.connect(self._place_messages)
 
     def _make_actions(self) -> None:
@@ -163,7 +166,7 @@ class MainWindow(QMainWindow):
         if path.suffix.lower() in MIDI_SUFFIXES:
             self.open_midi(path)
             return
-        self._leave(lambda: self.session.requests.open(path))
+        self._leave(lambda: self.session.openings.open(path))
 
     def open_midi(self, path: Path) -> None:
         """Make a variation of a MIDI file's notes."""
@@ -171,15 +174,21 @@ class MainWindow(QMainWindow):
         if document is None:
             self.session.hub.trouble("Open a loop first: a MIDI file becomes a variation of it, played by its pads.")
             return
-        try:
-            found = read_midi_notes(path)
-            made, missing = variation_from_notes(document, found.notes, beats=found.beats, meter=found.meter, name=path.stem)
-        except BomplaError as error:
-            self.session.hub.trouble(str(error))
-            return
-        if self.session.store.edit(f"variation from {path.stem}", lambda _: made):
+        self.session.requests.read_notes(path, partial(self._take_notes, as_text(path.stem)))
+
+    def _take_notes(self, name: str, found: MidiNotes) -> None:
+        missing: list[str] = []
+
+        def make(document: Document) -> Document:
+            made, left_out = variation_from_notes(document, found.notes, beats=found.beats, meter=found.meter, name=name)
+            missing.append(left_out)
+            return made
+
+        if self.session.store.edit(f"variation from {name}", make):
+            document = self.session.store.document
+            assert document is not None
             self.go_to_stage("groove")
-            self.session.hub.note(missing or f"Made variation {pattern_of(made).letter} of {path.name}.")
+            self.session.hub.note(missing[-1] or f"Made variation {pattern_of(document).letter} of {name}.")
 
     def choose_file(self) -> None:
         """Ask which file to open."""
@@ -193,7 +202,7 @@ class MainWindow(QMainWindow):
         name, _ = QFileDialog.getOpenFileName(self, "Add a sound to the project", preferences().value.last_folder,
                                               f"Sounds ({OPENABLE});;All files (*)")
         if name:
-            self.session.requests.open(Path(name), add=True)
+            self.session.openings.open(Path(name), add=True)
 
     def _next_sound(self) -> None:
         if self.session.project.sounds:
@@ -206,6 +215,7 @@ class MainWindow(QMainWindow):
             return self.save_as()
         if self.session.project.changed_on_disk(path):
             box = QMessageBox(self)
+            box.setTextFormat(Qt.TextFormat.PlainText)
             box.setWindowTitle("Bompla")
             box.setText(f"{path.name} was changed by another program since it was opened here.")
             over = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole)
@@ -357,6 +367,7 @@ class MainWindow(QMainWindow):
             go()
             return
         box = QMessageBox(self)
+        box.setTextFormat(Qt.TextFormat.PlainText)
         box.setWindowTitle("Bompla")
         box.setText("Save the edits to this project first?")
         save, drop, stay = QMessageBox.StandardButton.Save, QMessageBox.StandardButton.Discard, QMessageBox.StandardButton.Cancel
@@ -366,6 +377,11 @@ class MainWindow(QMainWindow):
             go()
         elif answer == save and (task := self.save()) is not None:
             task.when_over(lambda ended: QTimer.singleShot(0, go) if ended.ending == "done" else None)
+
+    def _begun(self, opening: Opening) -> None:
+        """A sound that comes is shown as it comes: in Bring in."""
+        if opening.way != "hear" and opening.path.suffix.lower() != SUFFIX and opening.in_memory is None:
+            self.go_to(0)
 
     def _opened(self) -> None:
         self.path.refresh()

@@ -5,6 +5,7 @@ A process that it is handed to opens the same file: nothing is copied, and nothi
 
 from __future__ import annotations
 
+import errno
 import math
 import mmap
 import os
@@ -12,6 +13,7 @@ import tempfile
 import weakref
 from dataclasses import dataclass
 from pathlib import Path
+from typing import IO, Literal
 
 import numpy as np
 import platformdirs
@@ -25,10 +27,30 @@ Floats = NDArray[np.float32]
 
 @dataclass(frozen=True)
 class Elsewhere:
-    """Sound in the file of another process, which has to live until it is opened: where, and its shape."""
+    """Sound in the file of another process: where, which file that is (its device and number), and its shape."""
 
     place: str
+    file: tuple[int, int]
     shape: tuple[int, ...]
+
+
+class Handover:
+    """A sound on its way to another process; it owns what it is reached by until it is closed, whoever else lets go of the sound.
+
+    `sound` goes to the other process, which gets it by `taken`: where a long one lies, or a short one itself.
+    """
+
+    def __init__(self, samples: Floats) -> None:
+        self.sound: Floats | Elsewhere = samples
+        self._handle = -1
+        owner = _owner(samples)
+        handle = getattr(owner, "handle", None)
+        if handle is None or owner is None or not samples.flags.c_contiguous or samples.ctypes.data != owner.ctypes.data:
+            return
+        self._handle = os.dup(handle)
+        weakref.finalize(self, os.close, self._handle)
+        found = os.fstat(self._handle)
+        self.sound = Elsewhere(f"/proc/{os.getpid()}/fd/{self._handle}", (found.st_dev, found.st_ino), samples.shape)
 
 
 def room_for(*shape: int) -> Floats:
@@ -40,15 +62,19 @@ def room_for(*shape: int) -> Floats:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             with tempfile.TemporaryFile(dir=folder) as file:
                 os.posix_fallocate(file.fileno(), 0, size)  # now, or as a crash when a page is written
-                made = np.memmap(file, np.float32, "r+", shape=shape)
-                handle = os.dup(file.fileno())
+                return _mapped(file, shape, "r+")
         except OSError:
             pass  # a full disk or none: then all of it is in memory
-        else:
-            made.handle = handle  # type: ignore[attr-defined]  # for as long as anything of it is in use
-            weakref.finalize(made, os.close, handle)
-            return made
     return np.empty(shape, np.float32)
+
+
+def _mapped(file: IO[bytes], shape: tuple[int, ...], mode: Literal["r", "r+"]) -> Floats:
+    """Return what is in a file as an array, which keeps the file for as long as anything of it is in use."""
+    made = np.memmap(file, np.float32, mode, shape=shape)
+    handle = os.dup(file.fileno())
+    made.handle = handle  # type: ignore[attr-defined]
+    weakref.finalize(made, os.close, handle)
+    return made
 
 
 def let_go(samples: Floats) -> None:
@@ -58,18 +84,15 @@ def let_go(samples: Floats) -> None:
         mapped.madvise(mmap.MADV_DONTNEED)
 
 
-def handed(samples: Floats) -> Floats | Elsewhere:
-    """Return what another process of this user gets a sound by: where it lies, or the sound itself."""
-    owner = _owner(samples)
-    handle = getattr(owner, "handle", None)
-    if handle is None or owner is None or not samples.flags.c_contiguous or samples.ctypes.data != owner.ctypes.data:
-        return samples
-    return Elsewhere(f"/proc/{os.getpid()}/fd/{handle}", samples.shape)
-
-
 def taken(sound: Floats | Elsewhere) -> Floats:
-    """Return a sound that was handed over; raises OSError where the process that it is from has ended."""
-    return np.memmap(sound.place, np.float32, "r", shape=sound.shape) if isinstance(sound, Elsewhere) else sound
+    """Return a sound that was handed over; raises OSError where it is not there any more, or another file is in its place."""
+    if not isinstance(sound, Elsewhere):
+        return sound
+    with open(sound.place, "rb") as file:
+        found = os.fstat(file.fileno())
+        if (found.st_dev, found.st_ino) != sound.file or found.st_size < 4 * math.prod(sound.shape):
+            raise FileNotFoundError(errno.ENOENT, "the sound is not there any more", sound.place)
+        return _mapped(file, sound.shape, "r")
 
 
 def _owner(samples: Floats) -> np.memmap[tuple[int, ...], np.dtype[np.float32]] | None:

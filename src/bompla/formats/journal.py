@@ -12,6 +12,7 @@ import fcntl
 import os
 import shutil
 import struct
+import threading
 import time
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
@@ -35,6 +36,7 @@ LOCK, EDITS, SOUNDS = "lock", "edits", "sounds"
 SOUND_SUFFIX = ".wav"
 FOLDER_MODE, FILE_MODE = 0o700, 0o600
 MOST_RECORD_BYTES = 200_000_000
+TURN_S = 15.0
 _HEAD = struct.Struct("<II")
 _VERSION = 2
 """Of records; those of version 1 hold documents of format 3."""
@@ -73,7 +75,7 @@ def journals_folder() -> Path:
 
 
 class JournalWriter:
-    """Writes the journal of one window, from one thread; raises ProjectError where it cannot."""
+    """Writes the journal of one window, from any thread, one write at a time; raises ProjectError where it cannot."""
 
     def __init__(self, folder: Path) -> None:
         self._root = folder
@@ -81,6 +83,7 @@ class JournalWriter:
         self._lock: IO[bytes] | None = None
         self._edits: IO[bytes] | None = None
         self._before: Written | None = None
+        self._turn = threading.Lock()
 
     @property
     def folder(self) -> Path:
@@ -88,7 +91,18 @@ class JournalWriter:
         return self._folder
 
     def write(self, now: Written, sounds: Mapping[str, Clip]) -> int:
-        """Append what changed since the last time, and sounds that are not there yet; return how many bytes an edit took."""
+        """Append what changed since the last time, and sounds that are not there yet; return how many bytes an edit took.
+
+        One writes at a time; raises ProjectError where another is not done after a while, or it cannot be written.
+        """
+        if not self._turn.acquire(timeout=TURN_S):
+            raise ProjectError("Edits are still being kept beside the project; the disk is slow. Save it by hand once it answers.")
+        try:
+            return self._write(now, sounds)
+        finally:
+            self._turn.release()
+
+    def _write(self, now: Written, sounds: Mapping[str, Clip]) -> int:
         try:
             edits = self._begun()
             for key, clip in sounds.items():
@@ -105,13 +119,15 @@ class JournalWriter:
 
     def forget(self) -> None:
         """Remove what was kept: all of it is saved, or is not wanted; a full disk is no reason to keep it."""
-        self._close()
-        shutil.rmtree(self._folder, ignore_errors=True)
-        self._before = None
+        with self._turn:
+            self._close()
+            shutil.rmtree(self._folder, ignore_errors=True)
+            self._before = None
 
     def close(self) -> None:
         """Let go of the journal and leave it where it is."""
-        self._close()
+        with self._turn:
+            self._close()
 
     def _begun(self) -> IO[bytes]:
         if self._edits is None:

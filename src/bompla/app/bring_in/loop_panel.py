@@ -136,7 +136,7 @@ class LoopPanel(Panel):
         row.addWidget(label("tempo range", "dim"))
         self.slowest, self.fastest = (NumberBox(f"{which} tempo considered", LOWEST_BPM, HIGHEST_BPM, width=50)
                                       for which in ("Lowest", "Highest"))
-        for box, value in zip((self.slowest, self.fastest), self._session.requests.tempo_range, strict=True):
+        for box, value in zip((self.slowest, self.fastest), self._session.openings.tempo_range, strict=True):
             box.show_number(round(value))
             box.typed.connect(lambda _: self._set_range())
         row.addWidget(self.slowest)
@@ -187,7 +187,7 @@ class LoopPanel(Panel):
         self.facts.set("starts", clock_of(loop.start_sample, rate))
         self.facts.set("ends", clock_of(loop.end_sample, rate))
         self.facts.set("tempo", f"{document.bpm:.2f} BPM, {sureness(document)}")
-        choices, holds = reading_choices(document, self._session.requests.tempo_range)
+        choices, holds = reading_choices(document, self._session.openings.tempo_range)
         self.readings.offer(choices, holds, tip="Keep this region and read it with this tempo")
         self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and use this many bars")
         self._show_typed()
@@ -340,10 +340,10 @@ class LoopPanel(Panel):
         low, high = float(self.slowest.value()), float(self.fastest.value())
         if high < 1.9 * low:
             self._session.hub.note("The tempo range must span an octave, such as 60 to 120 BPM.")
-            self.slowest.show_number(round(self._session.requests.tempo_range[0]))
-            self.fastest.show_number(round(self._session.requests.tempo_range[1]))
+            self.slowest.show_number(round(self._session.openings.tempo_range[0]))
+            self.fastest.show_number(round(self._session.openings.tempo_range[1]))
             return
-        self._session.requests.tempo_range = (low, high)
+        self._session.openings.tempo_range = (low, high)
         document = self._session.store.document
         if document is not None:
             self.refresh(document)
@@ -355,7 +355,7 @@ class LoopPanel(Panel):
         sound = self._session.project.sound
         document = self._session.store.document
         if sound is not None and sound.drums_only is not None and document is not None:
-            self._session.requests.add_clip(sound.drums_only, f"{document.title}, drums only")
+            self._session.openings.add_clip(sound.drums_only, f"{document.title}, drums only")
 
     def _rate(self) -> int:
         document = self._session.store.document

@@ -55,7 +55,7 @@ class BringIn(Stage):
         layout.setSpacing(10)
         self.shelf = ShelfPanel(
             session, playback, open_file=self._open,
-            add_file=lambda path: session.requests.open(path, add=True),
+            add_file=lambda path: session.openings.open(path, add=True),
         )
         layout.addWidget(self.shelf)
         self._pages = QStackedWidget()
@@ -69,7 +69,7 @@ class BringIn(Stage):
         self._pages.addWidget(whole)
         self.arriving = ArrivingPanel(playback)
         self._pages.addWidget(self.arriving)
-        session.requests.arriving_changed.connect(self._show_page)
+        session.openings.arriving_changed.connect(self._show_page)
         right.addWidget(self._file_panel(), 4)
         below = QHBoxLayout()
         below.setSpacing(10)
@@ -116,7 +116,7 @@ class BringIn(Stage):
 
     def _show_page(self) -> None:
         """Show what arrives, or the loop, or where there is neither the invitation."""
-        sound = self.session.requests.arriving
+        sound = self.session.openings.arriving
         if sound is not None:
             self.arriving.show_sound(sound)
         self._pages.setCurrentIndex(2 if sound is not None else 0 if self.session.store.document is None else 1)
@@ -142,7 +142,7 @@ class BringIn(Stage):
         if there >= 0:
             project.switch(there)
         elif document is not None and project.dirty:
-            self.session.requests.open(path, add=True)
+            self.session.openings.open(path, add=True)
             self.session.hub.note(f"{document.title} stays in the project with its edits; {path.stem} is added to it (Ctrl+Tab goes on).")
         else:
             self.window_actions.open_file(path)

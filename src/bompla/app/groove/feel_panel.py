@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import platformdirs
@@ -18,14 +19,14 @@ from bompla.app.project.session import Session
 from bompla.app.ui.controls import Panel, button, combo, label
 from bompla.app.ui.value_bar import ValueBar
 from bompla.errors import BomplaError
-from bompla.formats.midi_read import read_midi_notes
+from bompla.files import as_text
+from bompla.formats.midi_read import MidiNotes
 from bompla.groove.feel import (
     FEEL_PARAMS,
     PLAIN_LAYER,
     feel_from,
     feel_of,
     kept_feels,
-    load_feel,
     own_feels,
     save_feel,
     write_in,
@@ -242,14 +243,16 @@ class FeelPanel(Panel):
 
     def take_from(self, path: Path) -> None:
         """Take the feel of a file: one that was kept, a MIDI file, or a loop, which is listened to first."""
+        if path.suffix.lower() == ".json":
+            self._session.requests.read_feel(path, self.add)
+        elif path.suffix.lower() in (".mid", ".midi"):
+            self._session.requests.read_notes(path, partial(self._take_notes, as_text(path.stem)))
+        else:
+            self._session.openings.hear(path, self._take_heard)
+
+    def _take_notes(self, name: str, notes: MidiNotes) -> None:
         try:
-            if path.suffix.lower() == ".json":
-                self.add(load_feel(path))
-            elif path.suffix.lower() in (".mid", ".midi"):
-                notes = read_midi_notes(path)
-                self.add(feel_from(notes.notes, notes.meter, notes.beats, path.stem))
-            else:
-                self._session.requests.hear(path, self._take_heard)
+            self.add(feel_from(notes.notes, notes.meter, notes.beats, name))
         except BomplaError as error:
             self._session.hub.trouble(str(error))
 

@@ -70,7 +70,7 @@ class GrooveStage(Stage):
         left.addWidget(self.framed(self.detail))
         layout.addWidget(self._panel())
         session.shown.selection_changed.connect(lambda _: self._hear_band())
-        session.project.opened.connect(lambda: self.band.setChecked(False))
+        session.project.sound_changed.connect(lambda: self.band.setChecked(False))
         self._commands()
         self.connect_all()
 
@@ -227,7 +227,7 @@ class GrooveStage(Stage):
         column.addWidget(self.offer_panel)
         self.selected.body.addWidget(self.note)
         self.selected.body.addStretch(1)
-        self.writer, self.feel = WriterPanel(self.session, lambda: self.playback.baking.bars), FeelPanel(self.session)
+        self.writer, self.feel = WriterPanel(self.session, lambda: self.playback.baking.listened.bars), FeelPanel(self.session)
         self.pages = QStackedWidget()
         for page in (self.selected, self.writer, self.feel):
             self.pages.addWidget(scrolling(page))

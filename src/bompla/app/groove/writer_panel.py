@@ -67,7 +67,7 @@ class WriterPanel(Panel):
         self._offered: Places = ()
         self._offer_followed: Callable[[], None] = lambda: None
         session.shown.selection_changed.connect(lambda _: self._selection_changed())
-        session.project.opened.connect(self.cancel)
+        session.project.sound_changed.connect(self.cancel)
 
     def refresh(self, document: Document) -> None:
         """Name the lane, and offer the loop's bars."""

@@ -17,7 +17,7 @@ from bompla.app.kit.pad_more import shape_bar
 from bompla.app.kit.shape_view import EnvelopeView, FilterView, ShapePicture, TrimView
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
-from bompla.app.ui.controls import Chips, MiniWave, Panel, button, clear_layout, combo, drum_box, label
+from bompla.app.ui.controls import Chips, MiniWave, Panel, button, clear_layout, combo, drum_box, label, plain_tip
 from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.audio.files import SUFFIXES
@@ -201,7 +201,7 @@ class PadPanel(Panel):
         others = [other.name for other in document.pads if other.note == pad.note and other.id != pad.id]
         shared = f" · same note as {others[0]}" if others else ""
         self.note_line.setText(f"{pad.note} · {note_name(pad.note)} · key {PAD_KEYS[pad.slot % PADS_PER_PAGE]}{shared}")
-        self.note_line.setToolTip(f"A note plays all pads that have it: also {', '.join(others)}" if others else "")
+        self.note_line.setToolTip(plain_tip(f"A note plays all pads that have it: also {', '.join(others)}") if others else "")
         if not self.name.hasFocus():
             self.name.setText(pad.name)
         self.drum.setCurrentIndex(self.drum.findData(pad.drum))
@@ -241,7 +241,7 @@ class PadPanel(Panel):
         top = QHBoxLayout()
         borrowed = next((sound.name for sound in document.borrowed if sound.content_hash == layer.of), "")
         what = label(borrowed or (f"slice {number}" if number else "no cut"), "dim")
-        what.setToolTip(f"From another file: {borrowed}" if borrowed else "")
+        what.setToolTip(plain_tip(f"From another file: {borrowed}") if borrowed else "")
         top.addWidget(what)
         top.addStretch(1)
         name = f"Remove {borrowed or f'slice {number}'} from the pad"

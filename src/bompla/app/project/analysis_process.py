@@ -16,7 +16,7 @@ from bompla.analysis.protocol import LENGTH, Answer, Kind, Request, packed
 from bompla.app.project.processes import end_process
 from bompla.app.project.tasks import Task, sentence_of
 from bompla.audio.clip import Clip
-from bompla.audio.room import handed
+from bompla.audio.room import Elsewhere, Handover, taken
 
 SIDE_BY_SIDE = ("hear_at", "scan")
 """Of these kinds each request stands for itself; of the others a newer one takes the place of one that waits."""
@@ -26,6 +26,8 @@ SIDE_BY_SIDE = ("hear_at", "scan")
 class _Job:
     request: Request
     task: Task
+    sound: Handover | None = None
+    """What the request's sound is reached by, for as long as the job lasts."""
 
 
 class AnalysisProcess(QObject):
@@ -61,18 +63,19 @@ class AnalysisProcess(QObject):
     ) -> Task:
         """Ask for something and return its task; a waiting request of the same kind is given up."""
         self._number += 1
-        request = Request(self._number, kind, handed(clip.samples), clip.sample_rate, **inputs)
+        sound = Handover(clip.samples)
+        request = Request(self._number, kind, sound.sound, clip.sample_rate, **inputs)
         task = Task(done=done, failed=failed, cancelled=cancelled, progress=progress)
         if kind not in SIDE_BY_SIDE:
             for job in [job for job in self._waiting if job.request.kind == kind]:
                 job.task.cancel()
-        return self._put(request, task)
+        return self._put(_Job(request, task, sound))
 
     def ask_scan(self, path: Path, *, done: Callable[[Any], object], failed: Callable[[str], object]) -> Task:
         """Ask what the shelf shows of a file, and return the task; the process reads it itself."""
         self._number += 1
         request = Request(self._number, "scan", np.zeros((0, 1), np.float32), 1, path=str(path))
-        return self._put(request, Task(done=done, failed=failed))
+        return self._put(_Job(request, Task(done=done, failed=failed)))
 
     def close(self) -> None:
         """Give up all requests, and end the process."""
@@ -82,11 +85,11 @@ class AnalysisProcess(QObject):
         for job in jobs:
             job.task.cancel()
 
-    def _put(self, request: Request, task: Task) -> Task:
-        task.when_over(self._over)
-        self._waiting.append(_Job(request, task))
+    def _put(self, job: _Job) -> Task:
+        job.task.when_over(self._over)
+        self._waiting.append(job)
         self._next()
-        return task
+        return job.task
 
     def _over(self, task: Task) -> None:
         """Forget a task that has ended; where the process is still at work on it, it was cancelled, and the process has to go."""
@@ -152,11 +155,18 @@ class AnalysisProcess(QObject):
         if answer.kind == "progress":
             job.task.tell_progress(answer.share, answer.value)
             return
-        if answer.kind == "done":
-            job.task.finish(answer.value)
-        else:
-            job.task.fail(answer.value)
-        self._next()
+        try:  # whatever comes of what is told, the next is begun
+            if answer.kind != "done":
+                job.task.fail(answer.value)
+                return
+            try:
+                value = taken(answer.value) if isinstance(answer.value, Elsewhere) else answer.value
+            except OSError as error:
+                job.task.fail(sentence_of(error))
+            else:
+                job.task.finish(value)
+        finally:
+            self._next()
 
     def _ended(self) -> None:
         self._fail("The analysis stopped unexpectedly; try again, with a shorter sound if it happens again.")
@@ -169,5 +179,7 @@ class AnalysisProcess(QObject):
         job, self._running = self._running, None
         self._end()
         if job is not None:
-            job.task.fail(sentence)
-            self._next()
+            try:
+                job.task.fail(sentence)
+            finally:
+                self._next()

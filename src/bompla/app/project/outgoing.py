@@ -82,7 +82,7 @@ class Outgoing(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(LOOK_MS)
         self._timer.timeout.connect(self._look)
-        project.opened.connect(self._forget)
+        project.sound_changed.connect(self._forget)
 
     @property
     def busy(self) -> bool:

@@ -47,17 +47,18 @@ def _save(request: SaveRequest, _token: Token) -> None:
 class Project(QObject):
     """Holds the sounds, each with a document and history of its own; one of them is worked on.
 
-    `opened` tells that another sound is worked on, `shown` the same once all who prepare for it have heard of it, `saved_changed` that
-    what is saved, or whether all is, may be another.
+    `sound_changed` tells that another sound is worked on, `saved_changed` that what is saved, or whether all is, may be another.
     """
 
-    opened = pyqtSignal()
-    shown = pyqtSignal()
+    sound_changed = pyqtSignal()
     saved_changed = pyqtSignal()
 
-    def __init__(self, hub: MessageHub, threads: Threads, parent: QObject | None = None) -> None:
+    def __init__(self, hub: MessageHub, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._hub, self._threads = hub, threads
+        self._hub = hub
+        self._threads = Threads(self)
+        """Of its own: a save waits for nothing, least of all for a file that is being read."""
+
         self.sounds: tuple[ProjectSound, ...] = ()
         self.removed: tuple[ProjectSound, ...] = ()
         self.borrowed: Mapping[str, Clip] = {}
@@ -88,6 +89,15 @@ class Project(QObject):
     def pictures(self) -> Pictures | None:
         """What is drawn beside the waveform of the sound that is worked on, once it is made."""
         return self.sounds[self.current].pictures if self.sounds else None
+
+    @property
+    def saving(self) -> bool:
+        """Whether the project is being written."""
+        return self._threads.busy
+
+    def close(self) -> None:
+        """Let what is being saved be saved."""
+        self._threads.close(finish=True)
 
     @property
     def dirty(self) -> bool:
@@ -167,8 +177,7 @@ class Project(QObject):
             self.add(sound)
 
     def _show(self) -> None:
-        self.opened.emit()
-        self.shown.emit()
+        self.sound_changed.emit()
 
     def as_file(self) -> ProjectFile:
         """Return the project as it is saved."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from itertools import pairwise
 
 from bompla.analysis.pictures import Pictures
@@ -13,34 +13,12 @@ from bompla.audio.summary import WaveSummary
 from bompla.formats.project import Project
 from bompla.model.document import Document
 from bompla.model.history import MAX_STEPS, History
-
-
-@dataclass(frozen=True)
-class Selection:
-    """What is selected: cuts with one that leads, a pad and hits, by id."""
-
-    cut_id: int = 0
-    more_cuts: frozenset[int] = frozenset()
-    pad_id: int = 0
-    hit_ids: frozenset[int] = frozenset()
-
-    @property
-    def cut_ids(self) -> tuple[int, ...]:
-        """All selected cuts, the leading one first."""
-        return (self.cut_id, *sorted(self.more_cuts - {self.cut_id}))
-
-
-@dataclass(frozen=True)
-class Work:
-    """Long work under way: what it is, and how far."""
-
-    label: str
-    share: float
+from bompla.model.selection import NOTHING, Selection, first_selection
 
 
 @dataclass(frozen=True, eq=False)
 class Arriving:
-    """A sound that was read and is being analysed."""
+    """A sound that was read and is being analysed, with its waveform."""
 
     name: str
     clip: Clip
@@ -51,7 +29,7 @@ class Arriving:
 class ProjectSound:
     """A sound of the project: its history, what is drawn of it, what is selected, and what was last saved of it.
 
-    `selected_at` has what was selected after so many edits, for undo to bring it back. It is `fresh` where it was analysed here.
+    It is `fresh` where it was analysed here.
     """
 
     history: History
@@ -59,16 +37,19 @@ class ProjectSound:
     summary: WaveSummary
     saved: Document | None = None
     pictures: Pictures | None = None
-    selection: Selection = Selection()
-    selected_at: dict[int, Selection] = field(default_factory=dict)
+    selection: Selection = NOTHING
     spectrogram: Spectrogram | None = None
     drums_only: Clip | None = None
     fresh: bool = False
 
+    @classmethod
+    def of(cls, document: Document, clip: Clip, summary: WaveSummary | None = None, *, saved: bool = False, fresh: bool = False
+           ) -> ProjectSound:
+        """Return a sound of a project with its document, whose history begins here."""
+        return cls(History(document), clip, summary or WaveSummary.of(clip), document if saved else None, fresh=fresh)
+
     def __post_init__(self) -> None:
-        document = self.history.document
-        slices = document.slices()
-        self.selection = Selection(cut_id=slices[0].cut.id if slices else 0, pad_id=document.pads[0].id if document.pads else 0)
+        self.selection = first_selection(self.history.document)
 
     @property
     def untouched(self) -> bool:
@@ -98,7 +79,5 @@ class Loaded:
 
 def loaded_of(project: Project, *, saved: bool) -> Loaded:
     """Return the sounds of a project ready to be shown."""
-    sounds = tuple(
-        ProjectSound(History(document), clip, WaveSummary.of(clip), document if saved else None) for document, clip in project.sources
-    )
+    sounds = tuple(ProjectSound.of(document, clip, saved=saved) for document, clip in project.sources)
     return Loaded(sounds, project.current, project.borrowed)

@@ -8,12 +8,10 @@ from typing import Any
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.app.project.project import Project
-from bompla.app.project.project_state import Selection
 from bompla.app.project.store import DocumentStore
 from bompla.groove.grid import Grid
 from bompla.groove.missing import MissingHit, missing_hits
-from bompla.model.document import Document
-from bompla.model.loop import Loop
+from bompla.model.selection import Selection, within
 
 
 class ViewState(QObject):
@@ -34,36 +32,22 @@ class ViewState(QObject):
         self._soloed: frozenset[int] = frozenset()
         self._folded = False
         self._missing_shown = True
-        self._loop: Loop | None = None
-        store.went_back.connect(self._bring_back)
-        store.document_changed.connect(self._stay_in_loop)
-
-    def _bring_back(self, selected: Selection) -> None:
-        """Select what was selected when the document was as it is now."""
-        sound = self._project.sound
-        if sound is not None and selected != sound.selection:
-            sound.selection = selected
-            self.selection_changed.emit(selected)
-
-    def _stay_in_loop(self, document: Document | None) -> None:
-        """Where the loop is moved off the slice or the pad that was selected, select the first there is."""
-        if document is None or self._store.previewing or document.loop == self._loop:
-            return
-        self._loop = document.loop
-        selection, what = self.selection, dict[str, Any]()
-        if selection.cut_id and all(cut.id != selection.cut_id for cut in document.cuts):
-            slices = document.slices()
-            what["cut_id"] = slices[0].cut.id if slices else 0
-        if selection.pad_id and all(pad.id != selection.pad_id for pad in document.pads):
-            what["pad_id"] = document.pads[0].id if document.pads else 0
-        if what:
-            self.select(**what)
+        self._told = Selection()
+        store.went_back.connect(lambda _: self._tell_selection())
+        store.document_changed.connect(lambda _: self._tell_selection())
 
     @property
     def selection(self) -> Selection:
-        """What is selected in the sound that is worked on."""
-        sound = self._project.sound
-        return sound.selection if sound is not None else Selection()
+        """What is selected in the sound that is worked on: of what was chosen what is there, and shown."""
+        sound = self._project.sound  # a gesture in progress does not take it away
+        return within(sound.selection, sound.history.document) if sound is not None else Selection()
+
+    def _tell_selection(self) -> None:
+        """Tell what is selected, where that is another."""
+        selection = self.selection
+        if selection != self._told:
+            self._told = selection
+            self.selection_changed.emit(selection)
 
     def select(self, **what: Any) -> None:
         """Select a cut (`cut_id`, with others `more_cuts`), a pad (`pad_id`) or hits (`hit_ids`).
@@ -72,10 +56,10 @@ class ViewState(QObject):
         """
         if "cut_id" in what:
             what.setdefault("more_cuts", frozenset())
-        selection, sound = replace(self.selection, **what), self._project.sound
-        if sound is not None and selection != sound.selection:
-            sound.selection = selection
-            self.selection_changed.emit(selection)
+        sound = self._project.sound
+        if sound is not None:
+            sound.selection = replace(self.selection, **what)
+            self._tell_selection()
 
     @property
     def grid(self) -> Grid:

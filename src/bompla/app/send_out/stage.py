@@ -13,7 +13,7 @@ from bompla.app.send_out.export_row import ExportRow
 from bompla.app.send_out.option_panel import OptionPanel
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
-from bompla.app.ui.controls import Panel, button, label, scrolling
+from bompla.app.ui.controls import Panel, button, label, plain_tip, scrolling
 from bompla.errors import BomplaError
 from bompla.export.data import midi_options
 from bompla.export.folder import Taken, free_name
@@ -219,6 +219,7 @@ class SendOut(Stage):
     def _ask_taken(self, target: Path) -> Taken | None:
         """Ask what becomes of a folder that is there; None where nothing shall be written."""
         box = QMessageBox(self)
+        box.setTextFormat(Qt.TextFormat.PlainText)
         box.setWindowTitle("Bompla")
         box.setText(f"There is a folder “{target.name}” already in {target.parent}.")
         both = box.addButton(f"Keep both: write “{free_name(target).name}”", QMessageBox.ButtonRole.AcceptRole)
@@ -258,7 +259,7 @@ class SendOut(Stage):
         self.folder_line.setToolTip(str(outgoing.folder))
         dragged = self.fontMetrics().elidedText(outgoing.drag_folder.name, Qt.TextElideMode.ElideRight, 80)
         self.dragged_line.setText(f"dragged files: …/{dragged}")
-        self.dragged_line.setToolTip(f"Files that are dragged or copied out stay in {outgoing.drag_folder}")
+        self.dragged_line.setToolTip(plain_tip(f"Files that are dragged or copied out stay in {outgoing.drag_folder}"))
         if target is not None:
             self.target_line.setText(f"{target.name} · {'is there already' if target.exists() else 'nothing there yet'}")
         so = outgoing.last_is_so and bool(outgoing.last_paths)

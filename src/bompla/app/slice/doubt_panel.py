@@ -41,7 +41,7 @@ class DoubtPanel(Panel):
         self.body.addWidget(self.file_line)
         session.review.changed.connect(self.refresh)
         session.shown.selection_changed.connect(lambda _: self.refresh())
-        session.project.opened.connect(self.refresh)
+        session.project.sound_changed.connect(self.refresh)
         self.refresh()
 
     def refresh(self) -> None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from bompla.app.project.project_state import ProjectSound
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Threads, Token
 from bompla.engine.host import Engine
@@ -20,6 +22,17 @@ def _bake(request: BakeRequest, token: Token) -> Baked:
     from bompla.render.bake import bake  # brings what shapes and stretches sound, which the window need not wait for
 
     return bake(request, token.check)
+
+
+@dataclass(frozen=True)
+class Listened:
+    """What of a sound is listened to: a share of its drums, a band of its original, some hits, some bars; of another sound, all of it."""
+
+    of: ProjectSound | None = None
+    drums_share: float = 0.0
+    band: Band | None = None
+    only: frozenset[int] | None = None
+    bars: tuple[int, int] = (0, 0)
 
 
 class Baking(QObject):
@@ -39,17 +52,26 @@ class Baking(QObject):
         self._session, self._engine, self._threads = session, engine, threads
         self.speed, self.way = 1.0, STRETCHED
         self.sequence = "variation"
-        self.bars = (0, 0)
-        self.drums_share = 0.0
-        self.band: Band | None = None
-        self.only: frozenset[int] | None = None
+        self._listened = Listened()
         self.baked: Baked | None = None
         self.playing_passages: tuple[Passage, ...] = ()
         self._baking = False
         self._newest: BakeRequest | None = None
-        session.project.opened.connect(self._opened)
+        session.project.sound_changed.connect(self._opened)
         session.store.document_changed.connect(lambda _: self.refresh())
         session.shown.changed.connect(self._mutes_changed)
+
+    @property
+    def listened(self) -> Listened:
+        """What of the sound that is worked on is listened to."""
+        sound = self._session.project.sound
+        return self._listened if self._listened.of is sound else Listened(sound)
+
+    def _hear(self, **what: Any) -> bool:
+        """Listen to something else of it; False where that is so already."""
+        wanted = replace(self.listened, **what)
+        changed, self._listened = wanted != self.listened, wanted
+        return changed
 
     @property
     def busy(self) -> bool:
@@ -73,25 +95,22 @@ class Baking(QObject):
 
     def set_drums_share(self, share: float) -> None:
         """Choose what of a mix is heard as the original: 1 only its drums, 0 all of it, -1 what is left without them."""
-        if share != self.drums_share:
-            self.drums_share = share
+        if self._hear(drums_share=share):
             self.refresh()
 
     def set_band(self, band: Band | None) -> None:
         """Hear only one band of the original, that of a lane's drum; all of it with None."""
-        if band != self.band:
-            self.band = band
+        if self._hear(band=band):
             self.refresh()
 
     def set_only(self, hit_ids: frozenset[int] | None) -> None:
         """Play only some hits of the shown variation, by id; all of them with None."""
-        if hit_ids != self.only:
-            self.only = hit_ids
+        if self._hear(only=hit_ids):
             self.refresh()
 
     def loop_bars(self, first: int, count: int) -> None:
         """Play only some bars of what plays, counted from 0; a count of 0 plays all."""
-        self.bars = (first, count) if count > 0 else (0, 0)
+        self._hear(bars=(first, count) if count > 0 else (0, 0))
         self._send_bars()
         self.bars_changed.emit()
 
@@ -107,13 +126,13 @@ class Baking(QObject):
             self._start(self._newest)
 
     def _request(self) -> BakeRequest | None:
-        document, sound = self._session.store.document, self._session.project.sound
+        document, sound, listened = self._session.store.document, self._session.project.sound, self.listened
         if document is None or sound is None:
             return None
         return BakeRequest(
             document, sound.clip, self._engine.sample_rate, borrowed=self._session.project.borrowed, passages=self._passages(document),
-            speed=self.speed, way=self.way, drums_only=sound.drums_only, drums_share=self.drums_share, band=self.band,
-            silenced=self._session.shown.silenced, only=self.only, before=self.baked,
+            speed=self.speed, way=self.way, drums_only=sound.drums_only, drums_share=listened.drums_share, band=listened.band,
+            silenced=self._session.shown.silenced, only=listened.only, before=self.baked,
         )
 
     def _start(self, request: BakeRequest) -> None:
@@ -168,7 +187,7 @@ class Baking(QObject):
         """Tell the engine which part of what plays that is; bars that are not there play all."""
         document, baked = self._session.store.document, self.baked
         total = baked.beats / baked.beats_per_bar if baked is not None else float(document.loop.bars) if document is not None else 1.0
-        first, count = self.bars
+        first, count = self.listened.bars
         if count <= 0 or first >= total:
             self._engine.set_span(0.0, 1.0)
         else:
@@ -179,5 +198,5 @@ class Baking(QObject):
             self.refresh()
 
     def _opened(self) -> None:
-        self.drums_share, self.band, self.only = 0.0, None, None
-        self.loop_bars(0, 0)
+        self._send_bars()
+        self.bars_changed.emit()

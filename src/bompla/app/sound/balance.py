@@ -34,7 +34,7 @@ class Balance(QObject):
         self.timer.setInterval(MATCH_DELAY_MS)
         self.timer.timeout.connect(self._measure)
         baking.baked_changed.connect(self.timer.start)
-        session.project.opened.connect(self._opened)
+        session.project.sound_changed.connect(self._opened)
 
     def close(self) -> None:
         """Measure no more."""

@@ -57,4 +57,4 @@ class Bouncer(QObject):
             return
         name = f"{document.title} {'bounced' if what == 'rebuilt' else 'coloured'}"
         request = BounceRequest(what, document, baked, self._baking.playing_passages, name)
-        self._threads.run(_bounce, request, done=lambda made: self._session.requests.add_known(*made), failed=self._session.hub.trouble)
+        self._threads.run(_bounce, request, done=lambda made: self._session.openings.add_known(*made), failed=self._session.hub.trouble)

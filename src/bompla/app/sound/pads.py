@@ -28,8 +28,7 @@ class Pads(QObject):
         super().__init__(parent)
         self._session, self._engine, self._baking, self._recorder = session, engine, baking, recorder
         self._turns: dict[int, int] = {}
-        self._last: dict[int, SoundKey] = {}
-        session.project.opened.connect(self._last.clear)
+        self._last: dict[tuple[str, int], SoundKey] = {}
         self._learner: tuple[int, Callable[[int], object]] | None = None
 
     def strike(self, pad_id: int, velocity: int = 100, pitch: float = 0.0) -> bool:
@@ -51,18 +50,20 @@ class Pads(QObject):
                 release=ms_to_samples(shape.release_ms, self._engine.sample_rate) if shape.gated else 0, told=pad.id == pad_id)
             key = sound_key(document, pad, layer, clip, pitch)
             if strike(key):
-                self._last[pad.id] = key
+                self._last[clip.content_hash, pad.id] = key
                 sounded = True
-            elif pad.id in self._last:  # until the changed sound is made, the pad plays the one it had
-                sounded |= strike(self._last[pad.id])
+            elif (clip.content_hash, pad.id) in self._last:  # until the changed sound is made, the pad plays the one it had
+                sounded |= strike(self._last[clip.content_hash, pad.id])
         return sounded
 
     def let_go(self, pad_id: int) -> None:
         """End what a pad plays, where it sounds only as long as it is held down."""
         document = self._session.store.document
-        if document is not None:
-            for pad in with_stacked({pad.id: pad for pad in document.pads}, document.pad(pad_id)):
-                self._engine.let_go(pad.id % PADS_END)
+        pads = {pad.id: pad for pad in document.pads} if document is not None else {}
+        for one in with_stacked(pads, pads[pad_id]) if pad_id in pads else ():
+            self._engine.let_go(one.id % PADS_END)
+        if pad_id not in pads:  # it is gone since, and may still sound
+            self._engine.let_go(pad_id % PADS_END)
 
     def audition(self, piece: Slice) -> None:
         """Play one slice of the original."""

@@ -42,7 +42,7 @@ class Transport(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(FRAME_MS)
         self._timer.timeout.connect(self._tick)
-        session.project.opened.connect(self._opened)
+        session.project.sound_changed.connect(self._opened)
         baking.speed_changed.connect(self._keep_place)
 
     def start(self) -> None:

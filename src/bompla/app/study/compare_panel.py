@@ -15,8 +15,8 @@ from bompla.app.project.session import Session
 from bompla.app.study.sides import ORIGINAL, SHOWN, Side, midi_side, sides_of
 from bompla.app.ui.controls import Facts, Panel, button, combo, label
 from bompla.audio.files import SUFFIXES
-from bompla.errors import BomplaError
-from bompla.formats.midi_read import read_midi_notes
+from bompla.files import as_text, name_of
+from bompla.formats.midi_read import MidiNotes
 from bompla.groove.mends import mended
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.document import Document
@@ -65,7 +65,7 @@ class ComparePanel(Panel):
         row.addWidget(self.mend_button)
         row.addStretch(1)
         self.body.addLayout(row)
-        session.project.opened.connect(self._forget)
+        session.project.sound_changed.connect(self._forget)
         self.offer()
 
     @property
@@ -128,19 +128,19 @@ class ComparePanel(Panel):
             return
         target = box if box is not None else self.one
         if path.suffix.lower() not in MIDI:
-            self._session.requests.hear(path, lambda heard: self._bring_heard(path, heard, target))
+            self._session.openings.hear(path, lambda heard: self._bring_heard(path, heard, target))
             return
-        try:
-            found = read_midi_notes(path)
-        except BomplaError as error:
-            self._session.hub.trouble(str(error))
-            return
-        self._keep(midi_side(document, path.name, found.notes, found.beats), target)
+        self._session.requests.read_notes(path, lambda found: self._bring_notes(path, found, target))
+
+    def _bring_notes(self, path: Path, found: MidiNotes, box: QComboBox) -> None:
+        document = self._session.store.document
+        if document is not None:
+            self._keep(midi_side(document, name_of(path), found.notes, found.beats), box)
 
     def _bring_heard(self, path: Path, heard: Document, box: QComboBox) -> None:
         from bompla.groove.compare import struck_in
 
-        self._keep(Side(f"file {path.name}", path.stem, tuple(struck_in(heard)), pattern_beats(heard)), box)
+        self._keep(Side(f"file {name_of(path)}", as_text(path.stem), tuple(struck_in(heard)), pattern_beats(heard)), box)
 
     def _keep(self, side: Side, box: QComboBox) -> None:
         self.brought = (*(one for one in self.brought if one.key != side.key), side)

@@ -15,7 +15,7 @@ from bompla.app.project.shelf import Near, NearFound, NearRequest, find_near, in
 from bompla.app.project.tasks import Newest, Threads
 from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
-from bompla.app.ui.controls import Panel, button, label
+from bompla.app.ui.controls import Panel, button, label, plain_tip
 from bompla.groove.compare import Struck
 from bompla.model.detected_pattern import pattern_bars, pattern_meter
 from bompla.model.document import Document
@@ -78,7 +78,8 @@ class NearPanel(Panel):
             item = QListWidgetItem(f"{near.path.stem}: {100 * near.likeness.score:.0f} % alike, "
                                    f"{why_alike(near.likeness, document.bpm, near.entry.bpm)}")
             item.setData(Qt.ItemDataRole.UserRole, (near, document.bpm))
-            item.setToolTip(f"{near.path}\nplayed alike {100 * near.likeness.groove:.0f} %, felt alike {100 * near.likeness.feel:.0f} %")
+            alike = f"played alike {100 * near.likeness.groove:.0f} %, felt alike {100 * near.likeness.feel:.0f} %"
+            item.setToolTip(plain_tip(f"{near.path}\n{alike}"))
             self.list.addItem(item)
         self.list.blockSignals(False)
         self.line.setText(_standing(found))

@@ -145,7 +145,7 @@ class StudyStage(Stage):
         for page in (scrolling(self._words()), self.compare, scrolling(self.lesson), scrolling(self.ear), self.near):
             self._right.addWidget(page)
         layout.addWidget(self._right)
-        session.project.opened.connect(self._forget)
+        session.project.sound_changed.connect(self._forget)
         self.command("difference_next", partial(self.step, 1))
         self.command("difference_back", partial(self.step, -1))
         self.command("difference_mend", self.mend)

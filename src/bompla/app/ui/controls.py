@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import partial
 
@@ -80,7 +81,7 @@ def button(text: str, action: Callable[[], object], *, tip: str = "", name: str 
     made.setFocusPolicy(Qt.FocusPolicy.TabFocus)
     made.setAccessibleName(name or text)
     if tip:
-        made.setToolTip(tip)
+        made.setToolTip(plain_tip(tip))
     if primary or chip or small:
         made.setObjectName("primary" if primary else "chip" if chip else "small")
     made.setCheckable(checkable)
@@ -115,8 +116,14 @@ class Panel(QFrame):
 def label(text: str, kind: str = "value") -> QLabel:
     """Return a label of a kind that the style sheet knows."""
     made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)  # names are in it: what looks like markup is a part of them
     made.setObjectName(kind)
     return made
+
+
+def plain_tip(text: str) -> str:
+    """Return a text for a tooltip that holds a name: what looks like markup in it is shown as it is."""
+    return html.escape(text, quote=False) if "<" in text else text
 
 
 class ShortLabel(QLabel):
@@ -124,12 +131,13 @@ class ShortLabel(QLabel):
 
     def __init__(self, kind: str, text: str = "") -> None:
         super().__init__(text)
+        self.setTextFormat(Qt.TextFormat.PlainText)
         self.setObjectName(kind)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:  # noqa: N802  # Qt's name
         short = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        self.setToolTip(self.text() if short != self.text() else "")
+        self.setToolTip(plain_tip(self.text()) if short != self.text() else "")
         painter = QPainter(self)
         painter.setPen(self.palette().color(self.foregroundRole()))
         painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, short)
