@@ -33,10 +33,10 @@ from bompla.audio.clip import Clip
 from bompla.demo import DEMO_PROJECT
 from bompla.engine.choice import SoundChoice
 from bompla.engine.colour import Rack
+from bompla.engine.commands import Op, command
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
-from bompla.engine.layout import Op
-from bompla.engine.mixer import MixerState, apply, command, render
+from bompla.engine.mixer import MixerState, apply, render
 from bompla.formats.project import open_project
 from bompla.groove.rebuild import made_kit
 from bompla.model.colour import TREATMENTS, set_colour
@@ -53,7 +53,7 @@ def voices(count: int) -> float:
     pool = (0.01 * rng.standard_normal((RATE * 20, 2))).astype(np.float32)
     state = MixerState(pool)
     for n in range(count):
-        apply(state, command(Op.STRIKE, offset=n * 1000, length=RATE * 15, pad=n, x=0.5))
+        apply(state, command(Op.STRIKE, offset=n * 1000, length=RATE * 15, pad=n, gain=0.5))
     render(state, BLOCK)
     spent = []
     for _ in range(400):
@@ -220,9 +220,9 @@ def speak_and_come_back(document: Document, clip: Clip, baked: Baked) -> None:
     print(f"strike until its block is rendered: {1000 * statistics.median(spent):.1f} ms, at most {1000 * max(spent):.1f} ms")
     engine.play()
     time.sleep(0.5)
-    os.kill(engine.process_id, signal.SIGKILL)
+    os.kill(engine.process.pid, signal.SIGKILL)
     began = time.perf_counter()
-    while not (engine.state.ready and engine.state.playing and engine.process_id and time.perf_counter() - began > 0.1):
+    while not (engine.state.ready and engine.state.playing and engine.process.pid and time.perf_counter() - began > 0.1):
         engine.watch()
         time.sleep(0.02)
     print(f"killed, and playing again after {time.perf_counter() - began:.2f} s")

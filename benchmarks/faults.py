@@ -217,10 +217,10 @@ def engine_kills(count: int) -> None:
         while time.monotonic() < until:
             engine.watch()
             time.sleep(0.1)
-        gone = engine.process_id
+        gone = engine.process.pid
         os.kill(gone, signal.SIGKILL)
         killed = time.monotonic()
-        while engine.process_id == gone or not (engine.state.ready and engine.state.playing and engine.state.rendered_frames > 0):
+        while engine.process.pid == gone or not (engine.state.ready and engine.state.playing and engine.state.rendered_frames > 0):
             engine.watch()
             time.sleep(0.01)
         waits.append(time.monotonic() - killed)

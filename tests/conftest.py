@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 import threading
 import time
@@ -53,6 +54,8 @@ def nothing_leaks() -> Iterator[None]:
     """Fail a test that leaves a thread or a process behind."""
     threads, processes = set(threading.enumerate()), children()
     yield
+    if "bompla.app.project.processes" in sys.modules:
+        sys.modules["bompla.app.project.processes"].wait_for_processes()
     left = [t.name for t in threading.enumerate() if t not in threads and t.is_alive() and not isinstance(t, threading._DummyThread)]
     assert not left, f"threads left behind: {left}"
     assert not children() - processes, "a process was left behind"
@@ -181,6 +184,24 @@ def struck(drum: str, seed: int, peak: float, frames: int = 11_025) -> np.ndarra
     voice = strike(draw_kit(rng), drum, 110, rng)[: len(sound)]
     sound[: len(voice)] = voice
     return peak * sound / np.abs(sound).max()
+
+
+def captured(engine: Any, *, since_frame: int, pair: int = 0) -> np.ndarray:
+    """Return what the simulated device has played to a pair of outputs from a rendered frame on, shape (frames, 2)."""
+    from bompla.engine.layout import Capture
+
+    before = engine.process.frames_before
+    return Capture(engine.capture).read(max(0, since_frame - before), engine.state.rendered_frames - before, pair)
+
+
+def process_id(engine: Any) -> int:
+    """Return the audio process, 0 where none runs."""
+    return int(engine.process.pid)
+
+
+def free_frames(engine: Any) -> int:
+    """Return how much of the pool is free."""
+    return sum(place.length for place in engine.pool._plan._free)
 
 
 def none() -> None:

@@ -17,8 +17,9 @@ from PyQt6.QtGui import QDragEnterEvent, QDropEvent
 from bompla.audio.clip import Clip
 from bompla.audio.files import encode_clip
 from bompla.audio.oneshot import LONGEST_S, one_shot
-from bompla.engine.layout import Op, sends_of
-from bompla.engine.mixer import MixerState, apply, command, render
+from bompla.engine.commands import Op, command
+from bompla.engine.layout import sends_of
+from bompla.engine.mixer import MixerState, apply, render
 from bompla.errors import EditError, ProjectError, SoundFileError
 from bompla.formats.project import Project, project_bytes, read_project
 from bompla.groove.rebuild import tray
@@ -28,7 +29,7 @@ from bompla.model.shape import OUTPUTS, Shape, clamped
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
 from bompla.render.levels import level_as_the_kit
-from conftest import settle
+from conftest import captured, settle
 
 RATE = 48_000
 
@@ -141,7 +142,7 @@ def test_files_are_dropped_on_pads_heard_saved_and_taken_back(demo_window: Any, 
     start = engine.state.rendered_frames
     assert playback.pads.strike(kick.id, 127)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 14_000)
-    heard = engine.captured(since_frame=start)[:, 0]
+    heard = captured(engine, since_frame=start)[:, 0]
     spectrum = np.abs(np.fft.rfft(heard, 48_000))
     assert int(np.argmax(spectrum)) == pytest.approx(220, abs=12), "the tone of the file is heard"
 
@@ -187,7 +188,7 @@ def test_pads_go_out_at_outputs_of_their_own() -> None:
         state = MixerState(pool, pairs=pairs)
         for number in range(4):
             sends = sends_of(0.0, 0.0, kick=False, output=number)
-            apply(state, command(Op.STRIKE, offset=0, length=1_000, pad=number, x=1.0 + number, sends=sends))
+            apply(state, command(Op.STRIKE, offset=0, length=1_000, pad=number, gain=1.0 + number, sends=sends))
         out = render(state, 600)
         assert out.shape == (600, 2 * pairs)
         if pairs == 1:
@@ -220,7 +221,7 @@ def test_outputs_are_chosen_for_a_pad_and_a_device_and_heard(demo_window: Any, q
     start = engine.state.rendered_frames
     assert playback.pads.strike(snare.id, 127)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 9_000)
-    first, own = (np.abs(engine.captured(since_frame=start, pair=pair)).max() for pair in (0, 2))
+    first, own = (np.abs(captured(engine, since_frame=start, pair=pair)).max() for pair in (0, 2))
     assert first == 0.0
     assert own > 0.1
     session.store.undo()

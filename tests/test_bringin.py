@@ -34,7 +34,7 @@ from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Attack, Document, Source
 from bompla.model.loop import Loop
 from bompla.render.stretch import stretched
-from conftest import settle
+from conftest import captured, settle
 
 LEFT = Qt.MouseButton.LeftButton
 NONE = Qt.KeyboardModifier.NoModifier
@@ -146,7 +146,7 @@ def test_the_shelf_lists_hears_sorts_filters_and_remembers(window: Any, qtbot: A
     QTest.keyClick(shelf.list, Qt.Key.Key_Down)
     settle(qtbot, window)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 30_000)
-    assert np.abs(engine.captured(since_frame=start)).max() > 0.1, "the arrow lets it be heard"
+    assert np.abs(captured(engine, since_frame=start)).max() > 0.1, "the arrow lets it be heard"
 
     (tmp_path / "second.flac").write_bytes((tmp_path / "sub" / "first.flac").read_bytes())
     looked: list[str] = []
@@ -360,7 +360,7 @@ def test_the_seam_is_dragged_and_heard(demo_window: Any, qtbot: Any) -> None:
     stage.hear_seam()
     settle(qtbot, demo_window)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 24_000)
-    assert np.abs(engine.captured(since_frame=start)).max() > 0.05
+    assert np.abs(captured(engine, since_frame=start)).max() > 0.05
 
 
 def test_what_lies_outside_the_loop_can_be_heard_or_is_said_to_be_nothing(demo_window: Any, qtbot: Any) -> None:
@@ -375,7 +375,7 @@ def test_what_lies_outside_the_loop_can_be_heard_or_is_said_to_be_nothing(demo_w
     stage._hear_excess(False)
     settle(qtbot, demo_window)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 12_000)
-    assert np.abs(engine.captured(since_frame=start)).max() > 0.05
+    assert np.abs(captured(engine, since_frame=start)).max() > 0.05
 
 
 def test_with_nothing_open_there_is_one_invitation_and_the_rest_is_off(window: Any, qtbot: Any) -> None:
@@ -420,7 +420,7 @@ def test_a_click_on_the_shelf_plays_and_opening_keeps_what_is_not_saved(demo_win
     QTest.mouseClick(shelf.list.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, row.center())
     settle(qtbot, window)
     assert session.store.document.title == "Night Ferry", "a click opens nothing"
-    qtbot.waitUntil(lambda: float(np.abs(window.playback.engine.captured(since_frame=before)).max()) > 0.02)
+    qtbot.waitUntil(lambda: float(np.abs(captured(window.playback.engine, since_frame=before)).max()) > 0.02)
     session.store.edit("meter", lambda d: set_meter(d, "3/4"))
     settle(qtbot, window)
     assert shelf.list.current_path() == path, "what was chosen on the shelf stays chosen"

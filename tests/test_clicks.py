@@ -12,8 +12,9 @@ from msgspec.structs import replace
 from bompla.analysis.analyse import analyse
 from bompla.audio.files import read_clip
 from bompla.demo import loop_paths
-from bompla.engine.layout import Bus, Op
-from bompla.engine.mixer import MAX_VOICES, STEAL_FADE_FRAMES, MixerState, apply, command, render
+from bompla.engine.commands import Op, command
+from bompla.engine.layout import Bus
+from bompla.engine.mixer import MAX_VOICES, STEAL_FADE_FRAMES, MixerState, apply, render
 from bompla.engine.voices import CHOKE_FADE_FRAMES
 from bompla.groove.rebuild import document_from
 from bompla.model.document import Document
@@ -61,16 +62,16 @@ def test_choking_stealing_and_letting_go_move_no_harder_than_the_sounds(path: Pa
         gain = 0.9 / count
         first = int(rng.integers(len(sounds)))
         for n in range(count):
-            apply(state, command(Op.STRIKE, offset=int(starts[first]), length=len(sounds[first]), pad=n, choke=choke, x=gain))
+            apply(state, command(Op.STRIKE, offset=int(starts[first]), length=len(sounds[first]), pad=n, choke=choke, gain=gain))
         before = render(state, 2_000).copy()
         other = int(rng.integers(len(sounds)))
-        apply(state, command(Op.STRIKE, offset=int(starts[other]), length=len(sounds[other]), pad=count, choke=choke, x=gain))
+        apply(state, command(Op.STRIKE, offset=int(starts[other]), length=len(sounds[other]), pad=count, choke=choke, gain=gain))
         after = render(state, 3_000).copy()
         whole = steps(np.concatenate([before, after]))[1_990:-1]
         material = gain * (count * steps(sounds[first]).max() + steps(sounds[other]).max())
         assert whole.max() <= material + gain * np.abs(sounds[first]).max() / fade + 1e-4
     state = MixerState(pool)
-    apply(state, command(Op.STRIKE, offset=0, length=len(sounds[0]), pad=1, x=0.9, y=960))
+    apply(state, command(Op.STRIKE, offset=0, length=len(sounds[0]), pad=1, gain=0.9, release=960))
     sounding = render(state, 500).copy()
     apply(state, command(Op.LET_GO, pad=1))
     ended = render(state, 2_000).copy()

@@ -17,8 +17,9 @@ from bompla.audio.clip import Clip
 from bompla.audio.loudness import loudness_db
 from bompla.engine.bounce import bounce_rebuilt, coloured
 from bompla.engine.colour import Rack
-from bompla.engine.layout import ZONE, Op
-from bompla.engine.mixer import MixerState, apply, command, play_midi, render
+from bompla.engine.commands import Op, command
+from bompla.engine.layout import ZONE
+from bompla.engine.mixer import MixerState, apply, play_midi, render
 from bompla.errors import EditError, ProjectError
 from bompla.formats.midi import midi_bytes
 from bompla.formats.note_list import read_note_list, write_note_list
@@ -32,6 +33,7 @@ from bompla.model.kit_edits import notes_by_drum, notes_from_list, notes_in_orde
 from bompla.model.pattern_edits import with_pattern
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest, key_notes, played_notes
+from conftest import captured
 
 RATE = 48_000
 
@@ -165,9 +167,9 @@ def test_held_pads_end_with_their_note_stacked_ones_sound_together_and_keys_have
     zones[0] = (38, 127, 7, 0, 0, 40_000, 100.0, 100, 1.0, 0, 480, 0)
     pool = np.zeros((50_000, 2), np.float32)
     pool[100:40_100] = 0.2
-    pool[:5] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
+    pool[:6] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
     state = MixerState(pool)
-    apply(state, command(Op.ZONES, offset=0, length=1))
+    apply(state, command(Op.ZONES, offset=0, count=1))
     play_midi(state, bytes([0x99, 38, 100]))
     assert render(state, 2_000)[-1, 0] == pytest.approx(0.2, abs=1e-6)
     play_midi(state, bytes([0x89, 38, 0]))
@@ -242,14 +244,14 @@ def test_the_kit_is_coloured_through_the_window(demo_window: Any, qtbot: Any) ->
     start = engine.state.rendered_frames
     assert playback.pads.strike(kick.id, 120)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 60_000)
-    echoed = engine.captured(since_frame=start)
+    echoed = captured(engine, since_frame=start)
     panel.on.click()
     assert not session.store.document.colour.on
     qtbot.waitUntil(lambda: not playback.busy)
     start = engine.state.rendered_frames
     assert playback.pads.strike(kick.id, 120)
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 60_000)
-    plain = engine.captured(since_frame=start)
+    plain = captured(engine, since_frame=start)
     assert np.abs(echoed[45_000:60_000]).max() > np.abs(plain[45_000:60_000]).max() + 0.001
     sounds = len(session.project.sounds)
     playback.bouncer.bounce_loop("rebuilt")

@@ -25,6 +25,7 @@ from bompla.engine.layout import DeviceKind
 from bompla.model.document import Document
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest, played_notes
+from conftest import captured
 
 RATE = 48_000
 PLUGINS = list(Path("/usr/lib").glob("*/alsa-lib/libasound_module_pcm_pulse.so"))
@@ -159,8 +160,8 @@ def arrived_whole(piece: np.ndarray, known: np.ndarray) -> bool:
 def lateness_of(engine: Engine, stick: Any, note: int, rng: np.random.Generator) -> float | None:
     """Return the seconds from sending a note to its first sample, None where it is not heard: JACK may drop one while it connects."""
     time.sleep(0.08 + float(rng.uniform(0.0, 0.02)))
-    engine.silence()
-    time.sleep(0.03)
+    while engine.state.voices:
+        time.sleep(0.01)
     frame = engine.state.rendered_frames
     while engine.state.rendered_frames == frame:
         pass
@@ -170,7 +171,7 @@ def lateness_of(engine: Engine, stick: Any, note: int, rng: np.random.Generator)
     stick.send_message([0x99, note, 110])
     while engine.state.rendered_frames < at_edge + 4_000:
         time.sleep(0.001)
-    heard = engine.captured(since_frame=at_edge)
+    heard = captured(engine, since_frame=at_edge)
     loud = np.flatnonzero(np.abs(heard).max(axis=1) > 0.004)
     block_frames = engine.state.block_frames  # a frame is heard a block after the edge it is counted from
     return (int(loud[0]) + block_frames) / RATE - (sent - edge) if loud.size else None

@@ -8,6 +8,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -20,6 +21,7 @@ from bompla.audio.loudness import loudness_db
 from bompla.engine.bounce import bounce_rebuilt, click_sounds, event_list, matching_gain
 from bompla.engine.choice import SoundChoice
 from bompla.engine.colour import Rack
+from bompla.engine.commands import FIELDS, Op, command
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
 from bompla.engine.layout import (
@@ -31,11 +33,10 @@ from bompla.engine.layout import (
     Capture,
     Control,
     DeviceKind,
-    Op,
     SharedMemory,
     sends_of,
 )
-from bompla.engine.mixer import MAX_VOICES, MixerState, apply, command, render
+from bompla.engine.mixer import MAX_VOICES, MixerState, apply, render
 from bompla.engine.pool import Place, PoolPlan
 from bompla.engine.span import span_of
 from bompla.engine.voices import CHOKE_FADE_FRAMES
@@ -44,6 +45,7 @@ from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
 from bompla.render.bake import bake
 from bompla.render.events import Baked, BakeRequest
+from conftest import captured, free_frames, process_id
 
 RATE = 48_000
 
@@ -57,7 +59,7 @@ def state_with(events: list[tuple[int, int, int, int, int, int, float]], frames:
     state.events = np.array([(*event, sends, 0, 0, n) for n, event in enumerate(events)], EVENT)
     state.event_times = state.events["at_frame"].copy()
     apply(state, command(Op.ORIGINAL, offset=0, length=frames))
-    apply(state, command(Op.SPAN, offset=0, length=frames))
+    apply(state, command(Op.SPAN, start=0, length=frames))
     return state
 
 
@@ -78,9 +80,9 @@ def test_some_bars_that_come_round_have_each_of_their_hits_once_a_turn(data: st.
     span = span_of(np.array(hits), first * bar, (first + count) * bar, 4 * bar, within=within)
     assert span.length == count * bar, "the bars are as long as they are"
     state = state_with([(at, 20_000, 40, -1, 0, 0, 1.0) for at in hits], frames=4 * bar)
-    apply(state, command(Op.BALANCE, x=0.0, y=1.0))
-    apply(state, command(Op.LOOPING, flag=1))
-    apply(state, command(Op.SPAN, offset=span.start, length=span.length, x=float(span.not_struck)))
+    apply(state, command(Op.BALANCE, original=0.0, rebuilt=1.0))
+    apply(state, command(Op.LOOPING, on=1))
+    apply(state, command(Op.SPAN, start=span.start, length=span.length, not_struck=float(span.not_struck)))
     apply(state, command(Op.PLAY))
     turns = rendered(state, [480] * (2 * span.length // 480))[:, 0]  # by the second one the gains have come to rest
     expected = np.zeros(span.length)
@@ -114,9 +116,9 @@ def test_the_sound_does_not_depend_on_the_blocks(sizes: list[int], click: bool, 
         if colour:
             state.pattern.rack = Rack(RATE)
             state.pattern.rack.set({"on": True, "dry": 0.2, "beat_s": 0.05, "chain": EVERY_TREATMENT})
-        for op, flag in ((Op.CLICK, int(click)), (Op.PLAY, 0)):
-            apply(state, command(op, flag=flag))
-        apply(state, command(Op.BALANCE, x=0.6, y=0.8))
+        apply(state, command(Op.CLICK, on=click))
+        apply(state, command(Op.PLAY))
+        apply(state, command(Op.BALANCE, original=0.6, rebuilt=0.8))
         first = rendered(state, parts[0])
         apply(state, command(Op.STOP))
         return np.concatenate([first, rendered(state, parts[1])])
@@ -134,9 +136,11 @@ def test_the_sound_does_not_depend_on_the_blocks(sizes: list[int], click: bool, 
 def test_any_commands_end_in_exact_silence(orders: list[tuple[Op, int, int]]) -> None:
     state = state_with(EVENTS)
     for op, number, frames in orders:
-        if op is not Op.COLOUR and op is not Op.EVENTS and op is not Op.ORIGINAL and op is not Op.SPAN:
-            offset = 20_000 + number if op is Op.STRIKE else number
-            apply(state, command(op, offset=offset, length=900, pad=number % 5, x=0.4, y=0.6, flag=number % 2))
+        if op not in (Op.COLOUR, Op.EVENTS, Op.ORIGINAL, Op.SPAN):
+            values = {"offset": 20_000 + number if op is Op.STRIKE else number, "length": 900, "pad": number % 5, "gain": 0.4, "release": 0,
+                      "velocity": number % 2, "on": number % 2, "original": 0.4, "rebuilt": 0.6, "frame": number, "delay": number,
+                      "frames": 0.4, "exponent": 0.4, "content": number, "size": 3, "at_frame": number % 2}
+            apply(state, command(op, **{name: value for name, value in values.items() if name in (FIELDS[op].names or ())}))
         assert np.abs(render(state, frames)).max() <= 1.0
         assert len(state.voices) <= 2 * MAX_VOICES + 8
     apply(state, command(Op.STOP))
@@ -161,7 +165,7 @@ def test_hits_begin_at_their_sample_and_closed_hats_choke_open_ones() -> None:
 def test_the_oldest_voice_gives_way() -> None:
     state = state_with([])
     for number in range(MAX_VOICES + 10):
-        apply(state, command(Op.STRIKE, offset=20_000, length=9_000, pad=number, x=0.001))
+        apply(state, command(Op.STRIKE, offset=20_000, length=9_000, pad=number, gain=0.001))
     render(state, 512)
     assert len(state.voices) == MAX_VOICES
 
@@ -174,7 +178,7 @@ def test_commands_pass_the_ring_in_order_and_a_full_ring_says_so() -> None:
     for burst in (3, 1_024, 700, 1):
         for _ in range(burst):
             serial += 1
-            assert writer.send(command(Op.SEEK, serial=serial, offset=serial))
+            assert writer.send(command(Op.SEEK, serial=serial, frame=serial))
         received = reader.receive()
         assert received is not None
         assert list(received["serial"]) == list(range(serial - burst + 1, serial + 1))
@@ -275,7 +279,7 @@ def test_what_the_device_played_is_what_a_bounce_makes(engine: Engine, baked: Ba
     engine.play()
     wait_for(lambda: engine.state.position > RATE // 2)
     engine.stop()
-    played = engine.captured(since_frame=start)
+    played = captured(engine, since_frame=start)
     expected = bounce_rebuilt(baked, gain=0.5).samples[: RATE // 3]
     first = int(np.flatnonzero(np.abs(played).max(axis=1) > 1e-4)[0])
     offset = int(np.flatnonzero(np.abs(expected).max(axis=1) > 1e-4)[0])
@@ -288,11 +292,11 @@ def test_a_killed_audio_process_is_brought_back_where_it_was(engine: Engine, bak
     engine.play()
     wait_for(lambda: engine.state.position > 9_600)
     assert engine.watch() == ""
-    before, old = engine.state.position, engine.process_id
+    before, old = engine.state.position, process_id(engine)
     os.kill(old, signal.SIGKILL)
     wait_for(lambda: engine.watch() != "")
     wait_for(lambda: engine.state.ready and engine.state.playing)
-    assert engine.process_id != old
+    assert process_id(engine) != old
     assert engine.state.position > before - RATE // 4
     assert engine.state.kind is DeviceKind.SIMULATED
 
@@ -315,7 +319,7 @@ def test_the_audio_process_imports_little_and_ends_with_its_parent() -> None:
         "from bompla.engine.host import Engine; from bompla.engine.choice import SoundChoice; import time, os\n"
         "e = Engine(SoundChoice(device='simulated device')); e.start()\n"
         "while not e.state.ready: time.sleep(0.01)\n"
-        "print(e.process_id, flush=True); os._exit(1)"
+        "print(e.process.pid, flush=True); os._exit(1)"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     child = int(done.stdout)
@@ -353,14 +357,14 @@ def test_an_edit_is_heard_without_stopping_and_old_sounds_are_let_go(engine: Eng
     engine.set_balance(0.0, 1.0)
     engine.play()
     wait_for(lambda: engine.state.position > 4_800)
-    free = engine._plan.free_frames
+    free = free_frames(engine)
     silent = delete_hits(document, [hit.id for hit in pattern_of(document).hits])
     baked = bake(BakeRequest(silent, clip, RATE, before=baked))
     engine.show(baked)
     wait_for(lambda: engine.state.voices == 0)
     start = engine.state.rendered_frames
     wait_for(lambda: engine.state.rendered_frames > start + 9_600)
-    assert not engine.captured(since_frame=start + 4_800).any()
+    assert not captured(engine, since_frame=start + 4_800).any()
     assert engine.state.playing
     for level in range(12):
         baked = bake(BakeRequest(set_pad_level(document, document.pads[0].id, -float(level)), clip, RATE, before=baked))
@@ -368,7 +372,7 @@ def test_an_edit_is_heard_without_stopping_and_old_sounds_are_let_go(engine: Eng
     first = engine.state.rendered_frames
     wait_for(lambda: engine.state.rendered_frames > first + 2 * RATE)
     engine.watch()
-    assert engine._plan.free_frames >= free - 4_000
+    assert free_frames(engine) >= free - 4_000
 
 
 @pytest.mark.parametrize("looping", [True, False])
@@ -393,7 +397,7 @@ def test_a_struck_pad_sounds_at_once_at_its_gain_and_beside_the_pattern(engine: 
         start = engine.state.rendered_frames
         assert engine.strike(key, pad=3, choke=0, gain=gain)
         play_on(engine, len(baked.sounds[key]) + 2_000)
-        peaks.append(np.abs(engine.captured(since_frame=start)).max())
+        peaks.append(np.abs(captured(engine, since_frame=start)).max())
     assert peaks[1] == pytest.approx(2 * peaks[0], rel=1e-3)
     assert peaks[1] == pytest.approx(0.5 * np.abs(baked.sounds[key]).max(), rel=1e-3)
     assert not engine.strike((-1, -1), pad=3, choke=0, gain=1.0)
@@ -417,7 +421,6 @@ def test_an_engine_that_keeps_dying_is_tried_again_ever_more_slowly(monkeypatch:
     monkeypatch.setattr("bompla.engine.host.time.monotonic", lambda: now[0])
     engine = Engine(SoundChoice(device=SIMULATED_NAME))
     monkeypatch.setattr(engine, "start", lambda: None)
-    monkeypatch.setattr(engine, "_send_all", lambda: None)
     waits = []
     for _ in range(12):
         said = engine._restart()  # it has died
@@ -429,3 +432,39 @@ def test_an_engine_that_keeps_dying_is_tried_again_ever_more_slowly(monkeypatch:
             assert "started again" in engine.watch()
     assert waits == [5.0, 10.0, 20.0, 40.0, 80.0, 120.0, 120.0, 120.0, 120.0]
     engine.close()
+
+
+def test_commands_that_find_no_room_wait_their_turn() -> None:
+    """Twelve hundred before the audio process is up: none is lost, and they are carried out in order."""
+    engine = Engine(SoundChoice(device=SIMULATED_NAME))
+    engine.start()
+    try:
+        for number in range(1_200):
+            engine.process.send(Op.SEEK, frame=number)
+        engine.seek(0)
+        last = engine.process.serial
+        wait_for(lambda: not engine.watch() and engine.process.served == last)
+    finally:
+        engine.shut()
+
+
+def test_nothing_is_ready_where_no_process_lives_and_frames_go_on(engine: Engine) -> None:
+    wait_for(lambda: engine.state.rendered_frames > RATE // 10)
+    before = engine.state.rendered_frames
+    engine.close()
+    assert not engine.state.ready
+    assert engine.state.rendered_frames > before, "what was played before a change of device lies before what comes after"
+    began = time.monotonic()
+    engine.use(SoundChoice(device=SIMULATED_NAME))
+    assert time.monotonic() - began < 0.5, "nobody waits for the process that goes"
+    wait_for(lambda: not engine.watch() and engine.state.ready)
+    assert engine.state.rendered_frames > before + RATE // 2
+
+
+def test_pads_have_any_number(baked: Baked) -> None:
+    """Two pads whose numbers differ by what fits into a short number do not cut each other off."""
+    hits = baked.events[:2]
+    far = [replace(hit, pad_id=number, at_frame=at) for hit, number, at in zip(hits, (5, 5 + (1 << 20)), (0, 100), strict=True)]
+    places = {hit.sound: Place(0, 100) for hit in far}
+    events = event_list(replace(baked, events=tuple(far)), places, (Place(0, 1), Place(0, 1)))
+    assert set(events["pad"][events["bus"] == Bus.PATTERN].tolist()) == {5, 5 + (1 << 20)}

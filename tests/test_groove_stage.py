@@ -30,7 +30,7 @@ from bompla.model.document import OrderStep
 from bompla.model.order_edits import set_order
 from bompla.model.pattern_edits import delete_hits
 from bompla.model.variation_edits import add_variation, delete_variation, duplicate_variation, move_variation, set_bars, set_pattern_meter
-from conftest import settle
+from conftest import captured, settle
 
 LEFT = Qt.MouseButton.LeftButton
 NONE = Qt.KeyboardModifier.NoModifier
@@ -394,7 +394,7 @@ def test_a_variation_changes_what_is_heard_at_its_hit(groove: Any, qtbot: Any) -
     playback.transport.play()
     qtbot.waitUntil(lambda: playback.engine.state.position > event.at_frame + 9_000)
     state = playback.engine.state
-    sound = np.abs(playback.engine.captured(since_frame=start)).max(axis=1)[: state.rendered_frames - start]
+    sound = np.abs(captured(playback.engine, since_frame=start)).max(axis=1)[: state.rendered_frames - start]
     playback.transport.stop()
     sound[:2_000] = 0.0  # the original fades out in the first of it
     began = int(np.argmax(sound > 1e-3))

@@ -38,7 +38,7 @@ from bompla.render.bake import bake, made_sound
 from bompla.render.events import WAYS, BakeRequest, sound_key
 from bompla.render.shaping import envelope, lead_ms, response, ringing, shaped
 from bompla.render.underneath import alone, underneath_pad
-from conftest import settle
+from conftest import captured, settle
 
 RATE = 48_000
 LEFT = Qt.MouseButton.LeftButton
@@ -261,12 +261,11 @@ def test_a_pad_is_shaped_on_its_picture_and_heard_so(demo_window: Any, qtbot: An
     def heard() -> np.ndarray:
         settle(qtbot, window)
         engine = window.playback.engine
-        engine.silence()
         qtbot.waitUntil(lambda: engine.state.voices == 0)
         start = engine.state.rendered_frames
         window.kit.strike(kick.id, 110)
         qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 14_000)
-        return engine.captured(since_frame=start)
+        return captured(engine, since_frame=start)
 
     plain = heard()
     grip = panel.trim.grips()["end"]

@@ -12,11 +12,12 @@ from msgspec.structs import replace
 from bompla.audio.clip import Clip
 from bompla.engine.bounce import event_list
 from bompla.engine.choice import SoundChoice
+from bompla.engine.commands import Op, command
 from bompla.engine.devices import SIMULATED_NAME
 from bompla.engine.host import Engine
-from bompla.engine.layout import EVENT, Op
+from bompla.engine.layout import EVENT
 from bompla.engine.midi_out import CLOCK, CONTINUE, NOTE_OFF, NOTE_ON, SIMULATED_PORT, SONG_POSITION, START, STOP, Sender
-from bompla.engine.mixer import MixerState, apply, command, render
+from bompla.engine.mixer import MixerState, apply, render
 from bompla.engine.pool import Place
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
@@ -32,8 +33,8 @@ def mixer_of(baked: Baked) -> MixerState:
     state = MixerState(np.zeros((16, 2), np.float32))
     state.events = event_list(baked, places, (Place(0, 0), Place(0, 0)))
     state.event_times = state.events["at_frame"].copy()
-    apply(state, command(Op.SPAN, offset=0, length=baked.total_frames))
-    apply(state, command(Op.TICK, x=baked.total_frames / baked.beats / 24.0))
+    apply(state, command(Op.SPAN, start=0, length=baked.total_frames))
+    apply(state, command(Op.TICK, frames=baked.total_frames / baked.beats / 24.0))
     return state
 
 
@@ -77,15 +78,15 @@ def test_what_leaves_does_not_depend_on_the_blocks(baked: Baked, seed: int) -> N
     sizes = np.random.default_rng(seed).integers(1, 3_000, 70).tolist()
     whole, parts = mixer_of(baked), mixer_of(baked)
     for state in (whole, parts):
-        apply(state, command(Op.SEEK, offset=baked.total_frames - sum(sizes) // 2))
-        apply(state, command(Op.PLAY, offset=777))
+        apply(state, command(Op.SEEK, frame=baked.total_frames - sum(sizes) // 2))
+        apply(state, command(Op.PLAY, delay=777))
     one = left(whole, [8_192] * (sum(sizes) // 8_192) + [sum(sizes) % 8_192])
     assert sorted(left(parts, sizes)) == sorted(one)
 
 
 def test_from_the_middle_it_says_where(baked: Baked) -> None:
     state = mixer_of(baked)
-    apply(state, command(Op.SEEK, offset=round(baked.total_frames / baked.beats * 5)))
+    apply(state, command(Op.SEEK, frame=round(baked.total_frames / baked.beats * 5)))
     apply(state, command(Op.PLAY))
     assert [message for _, message, _ in left(state, [64])][:2] == [bytes((SONG_POSITION, 20, 0)), bytes((CONTINUE,))]
 
@@ -114,7 +115,7 @@ def test_a_first_beat_played_early_begins_the_first_turn_and_ends_every_other(de
     assert min(hit.at_beats for hit in pattern_of(moved).hits) == pytest.approx(early.at_beats - 0.1)
     made = bake(BakeRequest(moved, clip, RATE))
     state = mixer_of(made)
-    apply(state, command(Op.LOOPING, flag=int(looping)))
+    apply(state, command(Op.LOOPING, on=int(looping)))
     apply(state, command(Op.PLAY))
     note = moved.pad(early.pad_id).note
     found = [frame for frame, message, _ in left(state, [500] * (2 * made.total_frames // 500)) if message[:2] == bytes((NOTE_ON, note))]
@@ -124,9 +125,9 @@ def test_a_first_beat_played_early_begins_the_first_turn_and_ends_every_other(de
     assert not [frame for frame in found if abs(frame - made.total_frames) <= 1], "and not once more on the beat"
     apply(state, command(Op.STOP))
     left(state, [8_192])
-    apply(state, command(Op.LOOPING, flag=1))
-    apply(state, command(Op.SPAN, offset=0, length=made.total_frames // 2))
-    apply(state, command(Op.SEEK, offset=0))
+    apply(state, command(Op.LOOPING, on=1))
+    apply(state, command(Op.SPAN, start=0, length=made.total_frames // 2))
+    apply(state, command(Op.SEEK, frame=0))
     apply(state, command(Op.PLAY))
     half = [frame for frame, message, _ in left(state, [500] * (made.total_frames // 500)) if message[:2] == bytes((NOTE_ON, note))]
     assert {0, made.total_frames // 2} <= set(half), "where the end of the pattern is not in what loops, each turn begins with it"

@@ -49,7 +49,7 @@ from bompla.model.phrase_edits import (
 from bompla.model.variation_edits import duplicate_variation, set_bars, show_variation
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
-from conftest import settle
+from conftest import captured, settle
 
 RATE = 48_000
 NONE = Qt.KeyboardModifier.NoModifier
@@ -266,7 +266,7 @@ def test_the_order_is_heard_to_change_at_its_sample(groove: Any, qtbot: Any) -> 
     playback.transport.play()
     qtbot.waitUntil(lambda: engine.state.position > edge + 12_000 and engine.state.rendered_frames > from_frame)
     state_position = engine.state.position
-    recorded = engine.captured(since_frame=from_frame)
+    recorded = captured(engine, since_frame=from_frame)
     playback.transport.stop()
     first_kick = min(e.at_frame for e in baked.events if e.at_frame >= edge - 200)
     part = whole[first_kick + 50 : first_kick + 3_000, 0]

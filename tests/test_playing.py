@@ -13,15 +13,16 @@ from PyQt6.QtTest import QTest
 
 from bompla.audio.clip import Clip
 from bompla.engine import loopback
-from bompla.engine.layout import ZONE, Op
+from bompla.engine.commands import Op, command
+from bompla.engine.layout import ZONE
 from bompla.engine.midi_port import MidiParser, MidiPort, port_names
-from bompla.engine.mixer import MixerState, apply, command, play_midi, render
+from bompla.engine.mixer import MixerState, apply, play_midi, render
 from bompla.groove.takes import KEPT_S, Strike, Takes, latency_of, taken_back
 from bompla.model.checks import check_document
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
 from bompla.model.pattern_edits import add_played
-from conftest import settle
+from conftest import captured, process_id, settle
 
 RATE = 48_000
 LEFT = Qt.MouseButton.LeftButton
@@ -69,9 +70,9 @@ def mixer_with_zones() -> MixerState:
     zones[0] = (38, 60, 7, 0, 0, 40, 50.0, 100, 1.0, 0, 0, 0)
     zones[1] = (38, 127, 7, 0, 0, 40, 100.0, 150, 1.0, 0, 0, 0)
     zones[2] = (38, 127, 7, 0, 0, 40, 100.0, 200, 1.0, 0, 0, 0)
-    pool[:15] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
+    pool[:18] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
     state = MixerState(pool)
-    apply(state, command(Op.ZONES, offset=0, length=3))
+    apply(state, command(Op.ZONES, offset=0, count=3))
     return state
 
 
@@ -85,7 +86,7 @@ def test_a_note_plays_the_layer_of_its_velocity_and_equals_take_turns() -> None:
     assert peaks == [pytest.approx(0.1), pytest.approx(0.4), pytest.approx(0.2), pytest.approx(0.1)]
     assert [(pad, v) for _, pad, v, _, _ in state.played] == [(7, 50), (7, 100), (7, 100), (7, 50)]
     for touch, wanted in ((0.0, 127), (2.0, round(127 * (100 / 127) ** 2)), (1.0, 100)):
-        apply(state, command(Op.TOUCH, x=touch))
+        apply(state, command(Op.TOUCH, exponent=touch))
         play_midi(state, bytes([0x99, 38, 100]))
         assert state.played[-1][2] == wanted
     render(state, 512)
@@ -93,13 +94,13 @@ def test_a_note_plays_the_layer_of_its_velocity_and_equals_take_turns() -> None:
     play_midi(state, bytes([0x99, 99, 100, 0x89, 38, 0]))
     assert float(np.abs(render(state, 64)).max()) == 0.0
     note = int.from_bytes(bytes([0x99, 38, 100]).ljust(8, b"\0"), "little")
-    apply(state, command(Op.MIDI, x=float(state.clock + 700), offset=note, length=3))
+    apply(state, command(Op.MIDI, at_frame=float(state.clock + 700), content=note, size=3))
     assert not render(state, 512).any(), "sent ahead, it waits for its frame"
     ahead = render(state, 512)[:, 0].copy()
     assert not ahead[:188].any()
     assert ahead[188] > 0.1
     render(state, 512)
-    apply(state, command(Op.MIDI, offset=note, length=3))
+    apply(state, command(Op.MIDI, content=note, size=3))
     assert float(np.abs(render(state, 64)).max()) > 0.1
 
 
@@ -109,9 +110,9 @@ def held_mixer() -> MixerState:
     zones = np.zeros(1, ZONE)
     zones[0] = (38, 127, 7, 0, 0, 40_000, 100.0, 1_000, 1.0, 0, 2_400, 0)
     pool[1_000:41_000] = 0.2
-    pool[:5] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
+    pool[:6] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
     state = MixerState(pool)
-    apply(state, command(Op.ZONES, offset=0, length=1))
+    apply(state, command(Op.ZONES, offset=0, count=1))
     return state
 
 
@@ -151,9 +152,9 @@ def test_what_never_came_back_has_no_lateness(level: float) -> None:
 
 def test_playing_begins_after_the_count_in() -> None:
     state = MixerState(np.full((100, 2), 0.5, np.float32), original_frames=100)
-    apply(state, command(Op.SPAN, offset=0, length=100))
+    apply(state, command(Op.SPAN, start=0, length=100))
     state.transport.target = 1.0
-    apply(state, command(Op.PLAY, offset=70))
+    apply(state, command(Op.PLAY, delay=70))
     first = render(state, 50).copy()
     assert np.abs(first).max() == 0.0
     second = render(state, 50)
@@ -237,7 +238,7 @@ def test_the_practice_pads_are_heard_recorded_and_taken_back(demo_window: Any, q
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 8_000)
     assert told[0][0] == snare.id
     assert told[0][1] > 115, "struck in the middle, it is hard"
-    assert np.abs(engine.captured(since_frame=start)).max() > 0.1
+    assert np.abs(captured(engine, since_frame=start)).max() > 0.1
     QTest.mouseClick(practice.surface, LEFT, NONE, centre - QPoint(30, 30))
     qtbot.waitUntil(lambda: len(told) == 2)
     assert told[1][1] < told[0][1]
@@ -299,7 +300,7 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     start = playback.engine.state.rendered_frames
     assert playback.pads.strike(kick.id, 110)
     qtbot.waitUntil(lambda: playback.engine.state.rendered_frames > start + 8_000)
-    assert np.abs(playback.engine.captured(since_frame=start)).max() > 0.05, "its sounds are still there"
+    assert np.abs(captured(playback.engine, since_frame=start)).max() > 0.05, "its sounds are still there"
     dialog.measure()
     qtbot.waitUntil(lambda: not dialog._timer.isActive())
     assert "could not be measured" in dialog.late.text()
@@ -310,7 +311,7 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     start = playback.engine.state.rendered_frames
     assert playback.pads.strike(kick.id, 110)
     qtbot.waitUntil(lambda: playback.engine.state.rendered_frames > start + 8_000)
-    assert np.abs(playback.engine.captured(since_frame=start)).max() > 0.05, "and the engine has the device again"
+    assert np.abs(captured(playback.engine, since_frame=start)).max() > 0.05, "and the engine has the device again"
     dialog.cable.click()
     window.settings.close()
     assert dialog._loopback is None
@@ -318,4 +319,4 @@ def test_the_sound_is_chosen_and_started_again(demo_window: Any, qtbot: Any) -> 
     window.settings.show()
     dialog.cable.click()
     window.shut()
-    assert not playback.engine.process_id, "closing in the middle of it starts nothing again"
+    assert not process_id(playback.engine), "closing in the middle of it starts nothing again"

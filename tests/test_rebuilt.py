@@ -18,9 +18,9 @@ from bompla.audio.clip import Clip
 from bompla.audio.loudness import loudness_db
 from bompla.engine.bounce import bounce_rebuilt
 from bompla.engine.ceiling import CEILING_DB, Ceiling
-from bompla.engine.host import SLICE_PAD
-from bompla.engine.layout import Op
-from bompla.engine.mixer import MixerState, apply, command, render
+from bompla.engine.commands import Op, command
+from bompla.engine.layout import SLICE_PAD
+from bompla.engine.mixer import MixerState, apply, render
 from bompla.groove.rebuild import document_from, remade_kit
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.model.detected_pattern import pattern_of, played
@@ -33,6 +33,7 @@ from bompla.render.events import BakeRequest, strike_gain
 from bompla.render.shaping import ringing
 from bompla.render.stretch import stretched_by_attacks
 from bompla.units import MOST_RAISED_DB, db_to_gain, gain_to_db
+from conftest import captured
 
 RATE = 48_000
 
@@ -186,7 +187,7 @@ def test_nothing_leaves_over_full_scale_and_what_is_below_the_ceiling_is_left_al
 
 def test_a_slice_that_is_listened_to_ends_without_a_step() -> None:
     state = MixerState(np.full((4_000, 2), 0.5, np.float32))
-    apply(state, command(Op.STRIKE, offset=0, length=3_000, pad=SLICE_PAD, x=1.0))
+    apply(state, command(Op.STRIKE, offset=0, length=3_000, pad=SLICE_PAD, gain=1.0))
     played = np.concatenate([render(state, 500).copy() for _ in range(8)])[:, 0]
     assert played[1_000] == 0.5
     assert np.abs(np.diff(played[10:])).max() < 0.01
@@ -226,7 +227,7 @@ def test_the_meter_holds_a_peak_over_full_scale_and_names_the_pad(demo_window: A
     window.listening.play.click()
     assert window.listening.meter.loudest in {pad.name for pad in document.pads}
     assert "over full scale" in window.listening.meter.toolTip()
-    assert np.abs(window.playback.engine.captured(since_frame=0)).max() <= 1.0
+    assert np.abs(captured(window.playback.engine, since_frame=0)).max() <= 1.0
     qtbot.waitUntil(lambda: window.listening.meter.level_db < 0.0, timeout=20_000)
     QTest.mouseClick(window.listening.meter, Qt.MouseButton.LeftButton)
     assert not window.listening.meter.over

@@ -37,7 +37,7 @@ from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Cutting, Document
 from bompla.model.history import History
 from bompla.render.levels import fade_out_ms
-from conftest import settle
+from conftest import captured, settle
 
 LEFT = Qt.MouseButton.LeftButton
 NONE, CTRL, SHIFT, ALT = (
@@ -278,11 +278,11 @@ def test_slices_are_played_by_the_pad_keys_and_single_hits_are_stepped_through(d
     assert sum(h.sure for h in chosen.heard) == 1
     for key, modifier in ((Qt.Key.Key_Return, NONE), (Qt.Key.Key_Return, SHIFT), (Qt.Key.Key_Return, ALT)):
         engine = demo_window.playback.engine
-        engine.silence()
+        qtbot.waitUntil(lambda engine=engine: engine.state.voices == 0)
         start = engine.state.rendered_frames
         press(stage.view, key, modifier)
         qtbot.waitUntil(lambda start=start, engine=engine: engine.state.rendered_frames > start + 6_000)
-        assert np.abs(engine.captured(since_frame=start)).max() > 0.01
+        assert np.abs(captured(engine, since_frame=start)).max() > 0.01
 
 
 def test_a_slice_is_cut_between_at_its_inner_attack(demo_window: Any, qtbot: Any) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import threading
+import time
 from pathlib import Path
 from typing import Any
 
@@ -262,3 +263,46 @@ def test_a_project_that_is_full_is_told_before_a_sound_is_added(window: Any, qtb
     settle(qtbot, window)
     assert f"up to {MAX_SOURCES} sounds" in said[-1]
     session.project.sounds = session.project.sounds[:2]
+
+
+def test_stretching_keeps_no_other_thread_waiting_and_the_newest_wish_wins() -> None:
+    """What stretches holds Python's lock; in its process it is waited for without it, and given up at once."""
+    from bompla.app.project.tasks import Cancelled
+    from bompla.render.stretch import made_by, made_here, stretched
+    from bompla.render.stretch_process import StretchProcess
+
+    sound = np.random.default_rng(3).standard_normal((48_000 * 8, 2)).astype(np.float32)
+    given_up = threading.Event()
+    looks: list[float] = []
+
+    def check() -> None:
+        looks.append(time.monotonic())
+        if given_up.is_set():
+            raise Cancelled("Cancelled.")
+
+    process = StretchProcess(check)
+    beats: list[float] = []
+    stop = threading.Event()
+
+    def beat() -> None:
+        while not stop.wait(0.01):
+            beats.append(time.monotonic())
+
+    heart = threading.Thread(target=beat)
+    heart.start()
+    try:
+        with made_by(process.stretched):
+            made = stretched(sound, 48_000, 0.5)
+            assert np.array_equal(made, made_here(sound, 48_000, 0.5, 0.0)[: len(made)])
+            beats.clear()
+            stretched(sound, 48_000, 0.6)
+            assert max(np.diff(beats)) < 0.5, "another thread goes on"
+            given_up.set()
+            with pytest.raises(Cancelled):
+                stretched(sound, 48_000, 0.5)
+            given_up.clear()
+            assert len(stretched(sound[:4_800], 48_000, 0.8)) == 6_000, "and the next is made by another"
+    finally:
+        stop.set()
+        heart.join()
+        process.close()

@@ -36,7 +36,7 @@ from bompla.model.groove_print import GroovePrint, groove_print, likenesses, why
 from bompla.model.pattern_edits import add_hit, delete_hits
 from bompla.model.phrase_edits import repeated_to_end
 from bompla.model.variation_edits import set_bars
-from conftest import settle
+from conftest import captured, settle
 
 BPM = 96.0
 
@@ -260,7 +260,7 @@ def test_a_sentence_lights_its_hits_and_plays_them_alone(studying: Any, qtbot: A
     fact = next(fact for fact in stage.studied.read.sentences() if fact.key == "kick")
     assert stage.steps._lit == frozenset(fact.hit_ids)
     settle(qtbot, studying)
-    qtbot.waitUntil(lambda: float(np.abs(studying.playback.engine.captured(since_frame=before)).max()) > 0.05)
+    qtbot.waitUntil(lambda: float(np.abs(captured(studying.playback.engine, since_frame=before)).max()) > 0.05)
     stage.all_hits.click()
     assert stage.steps._lit == frozenset()
     stage.grab()

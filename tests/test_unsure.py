@@ -25,7 +25,7 @@ from bompla.model.document import Cut, Document, Heard, Hit
 from bompla.model.drums import DRUMS
 from bompla.model.pattern_edits import drop_offers, take_offers, with_hits
 from bompla.model.variation_edits import show_variation
-from conftest import settle
+from conftest import captured, settle
 from test_slicing import SHIFT, press
 
 Told = list[tuple[str, float]]
@@ -238,7 +238,7 @@ def test_a_drum_of_a_slice_is_heard_without_the_others(demo_window: Any, qtbot: 
         settle(qtbot, demo_window)
         made = engine.state.rendered_frames
         qtbot.waitUntil(lambda: engine.state.rendered_frames > made + 24_000)
-        sound = engine.captured(since_frame=start)[:, 0]
+        sound = captured(engine, since_frame=start)[:, 0]
         power = np.abs(np.fft.rfft(sound)) ** 2
         return float(power[np.fft.rfftfreq(len(sound), 1.0 / engine.sample_rate) < 200.0].sum() / power.sum())
 

@@ -33,7 +33,7 @@ from bompla.formats.project import open_project
 from bompla.model.cut_edits import add_cut, set_threshold
 from bompla.model.detected_pattern import hit_of, pattern_of
 from bompla.model.pattern_edits import delete_hits
-from conftest import settle
+from conftest import captured, settle
 
 LEFT = Qt.MouseButton.LeftButton
 NONE = Qt.KeyboardModifier.NoModifier
@@ -65,13 +65,12 @@ def strength(sound: np.ndarray) -> float:
 def loudest_after(qtbot: Any, window: Any, act: Any, frames: int = 12_000) -> float:
     """Return the peak of what the device plays after an action."""
     engine = window.playback.engine
-    engine.silence()
     start = engine.state.rendered_frames
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 2_400 and engine.state.voices == 0)
     start = engine.state.rendered_frames
     act()
     qtbot.waitUntil(lambda: engine.state.rendered_frames > start + frames)
-    return strength(engine.captured(since_frame=start))
+    return strength(captured(engine, since_frame=start))
 
 
 def test_from_a_loop_to_a_midi_file(window: Any, qtbot: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -325,7 +324,7 @@ def test_the_playhead_follows_and_the_rebuilt_is_as_loud_as_the_original(demo_wi
         playback.transport.seek(0)
         start = engine.state.rendered_frames
         qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 60_000)
-        return float(np.sqrt((engine.captured(since_frame=start + 12_000)[:48_000] ** 2).mean()))
+        return float(np.sqrt((captured(engine, since_frame=start + 12_000)[:48_000] ** 2).mean()))
 
     window.go_to(1)
     QTest.keyClick(window, Qt.Key.Key_Space)

@@ -13,7 +13,7 @@ from functools import partial
 from pathlib import Path
 from types import TracebackType
 
-from PyQt6.QtCore import QTimer, QtMsgType, qInstallMessageHandler
+from PyQt6.QtCore import QObject, QTimer, QtMsgType, pyqtSignal, qInstallMessageHandler
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QStyleFactory
 
@@ -230,6 +230,12 @@ def start_again(window: MainWindow) -> None:
     os.execv(sys.executable, [sys.executable, "-P", "-c", "from bompla.cli import main; main()", "window", *opened])  # noqa: S606  # our own
 
 
+class _FromThreads(QObject):
+    """Brings what other threads raise over to the interface thread."""
+
+    raised = pyqtSignal(object, object, object)
+
+
 def _catch_errors(window: MainWindow) -> None:
     """Keep unsaved work on any uncaught error, tell the user, and go on where it can be."""
 
@@ -248,5 +254,7 @@ def _catch_errors(window: MainWindow) -> None:
             window.session.journal.keep_at_once()
 
     sys.excepthook = caught
-    threading.excepthook = lambda args: caught(args.exc_type, args.exc_value or RuntimeError(), args.exc_traceback)
+    over = _FromThreads(window)
+    over.raised.connect(caught)  # widgets belong to the interface thread
+    threading.excepthook = lambda args: over.raised.emit(args.exc_type, args.exc_value or RuntimeError(), args.exc_traceback)
     qInstallMessageHandler(from_qt)

@@ -28,6 +28,7 @@ from bompla.app.kit.stage import KitStage
 from bompla.app.message_strip import MessageStrip
 from bompla.app.preferences import Preferences, preferences
 from bompla.app.project.opening import Opening
+from bompla.app.project.processes import wait_for_processes
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Task
 from bompla.app.send_out.stage import SendOut
@@ -360,6 +361,7 @@ class MainWindow(QMainWindow):
                 beside.close()
         self.playback.close()
         self.session.close(left=left)
+        wait_for_processes()
 
     def _leave(self, go: Callable[[], object]) -> None:
         """Go on once it is settled what becomes of unsaved edits; stay where the user wants to, or they could not be saved."""

@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 from bompla.audio.clip import Clip
 from bompla.audio.loudness import loudness_db
 from bompla.engine.colour import Rack
-from bompla.engine.layout import EVENT, Bus, Op, sends_of
-from bompla.engine.mixer import MixerState, apply, command, render
+from bompla.engine.commands import Op, command
+from bompla.engine.layout import EVENT, NO_PAD, Bus, sends_of
+from bompla.engine.mixer import MixerState, apply, render
 from bompla.engine.pool import Place
 from bompla.engine.voices import MAX_BLOCK_FRAMES
 from bompla.model.loop import whole_beats
@@ -44,7 +45,7 @@ def click_sounds(sample_rate: int) -> tuple[NDArray[np.float32], NDArray[np.floa
 def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Place, Place]) -> NDArray[np.void]:
     """Return the hits and clicks of a loop as event records in order of time."""
     rows = [
-        (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id % 32_768, hit.choke,
+        (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id, hit.choke,
          int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance, output=hit.output, early=hit.early),
          hit.gate_frames, hit.release_frames, hit.number)
         for hit in baked.events
@@ -57,7 +58,7 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
     for beat in range(whole_beats(baked.beats)):
         place = clicks[0] if beat % baked.beats_per_bar == 0 else clicks[1]
         at = round(beat * baked.total_frames / baked.beats)
-        rows.append((at, place.offset, place.length, -1, 0, int(Bus.CLICK), 1.0, 0, 0, 0, 0))
+        rows.append((at, place.offset, place.length, NO_PAD, 0, int(Bus.CLICK), 1.0, 0, 0, 0, 0))
     events = np.array(rows, dtype=EVENT)
     return events[np.argsort(events["at_frame"], kind="stable")]
 
@@ -73,7 +74,7 @@ def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0, most_fra
 def bounce_ringing(baked: Baked) -> Clip:
     """Return the rebuilt pattern played once, and on until the last sound has rung out."""
     state = _ready(baked, 1.0)
-    apply(state, command(Op.LOOPING, flag=0))
+    apply(state, command(Op.LOOPING, on=0))
     parts = [_rendered(state, baked.total_frames)]
     piece = round(RINGS_OUT_S * baked.sample_rate)
     for _ in range(MOST_PIECES):
@@ -99,7 +100,7 @@ def _ready(baked: Baked, gain: float) -> MixerState:
     events = event_list(baked, places, (Place(0, 0), Place(0, 0)))
     state.events = events[events["bus"] != Bus.MIDI]
     state.event_times = state.events["at_frame"].copy()
-    apply(state, command(Op.SPAN, offset=0, length=baked.total_frames))
+    apply(state, command(Op.SPAN, start=0, length=baked.total_frames))
     if baked.colour["on"]:
         state.pattern.rack = Rack(baked.sample_rate)
         state.pattern.rack.set(baked.colour)

@@ -15,32 +15,11 @@ from enum import IntEnum
 import numpy as np
 from numpy.typing import NDArray
 
+from bompla.engine.commands import COMMAND
 from bompla.errors import EngineError
 
-PADS_END = 30_000
-"""Pads have numbers below this; what is listened to otherwise has higher ones."""
-
-
-class Op(IntEnum):
-    """What a command asks of the mixer."""
-
-    PLAY = 1
-    STOP = 2
-    SEEK = 3
-    LOOPING = 4
-    SPAN = 5
-    ORIGINAL = 6
-    EVENTS = 7
-    BALANCE = 8
-    CLICK = 9
-    STRIKE = 10
-    SILENCE = 11
-    ZONES = 12
-    MIDI = 13
-    COLOUR = 14
-    LET_GO = 15
-    TOUCH = 16
-    TICK = 17
+NO_PAD, SLICE_PAD, PREVIEW_PAD = -1, -2, -3
+"""Numbers of pads that are none: of a click, and of a slice and a sound that are listened to, so that the next one ends them."""
 
 
 class Bus(IntEnum):
@@ -60,28 +39,12 @@ class DeviceKind(IntEnum):
     SIMULATED = 2
 
 
-COMMAND = np.dtype(
-    [
-        ("serial", "<u8"),
-        ("op", "<u4"),
-        ("pad", "<i4"),
-        ("choke", "<i4"),
-        ("flag", "<i4"),
-        ("offset", "<i8"),
-        ("length", "<i8"),
-        ("x", "<f8"),
-        ("y", "<f8"),
-        ("sends", "<u8"),
-    ]
-)
-"""A command, 64 bytes: places and lengths in frames of the pool, gains in `x` and `y`; of a strike, `y` is its release in frames."""
-
 EVENT = np.dtype(
     [
         ("at_frame", "<i8"),
         ("offset", "<i8"),
         ("length", "<i4"),
-        ("pad", "<i2"),
+        ("pad", "<i8"),
         ("choke", "<i1"),
         ("bus", "<i1"),
         ("gain", "<f4"),
@@ -91,7 +54,7 @@ EVENT = np.dtype(
         ("hit", "<u4"),
     ]
 )
-"""A hit to be played, 44 bytes: when in the loop, which sound of the pool, how loud; after `gate` frames, if any, it is let go.
+"""A hit to be played: when in the loop, which sound of the pool, how loud; after `gate` frames, if any, it is let go.
 
 All that one hit plays shares its number `hit`, by which chance decides. A note that leaves has its number in `pad`, its velocity in
 `gain`, and its length in frames.
@@ -119,9 +82,9 @@ ZONE = np.dtype(
     [
         ("note", "<i2"),
         ("up_to", "<i2"),
-        ("pad", "<i2"),
-        ("choke", "<i1"),
-        ("spare", "<i1"),
+        ("pad", "<i8"),
+        ("choke", "<i2"),
+        ("spare", "<i2"),
         ("length", "<i4"),
         ("velocity", "<f4"),
         ("offset", "<i8"),
@@ -131,12 +94,12 @@ ZONE = np.dtype(
         ("pitch", "<i4"),
     ]
 )
-"""What a MIDI note plays up to a velocity, 40 bytes; `velocity` is what the sound was played at; one with a release ends with its note."""
+"""What a MIDI note plays up to a velocity; `velocity` is what the sound was played at; one with a release ends with its note."""
 
 PLAYED = np.dtype(
-    [("at_frame", "<u8"), ("position", "<i8"), ("pad", "<i4"), ("velocity", "<i4"), ("playing", "<i4"), ("pitch", "<i4")]
+    [("at_frame", "<u8"), ("position", "<i8"), ("pad", "<i8"), ("velocity", "<i4"), ("playing", "<i4"), ("pitch", "<i4")]
 )
-"""A pad struck by hand, 32 bytes: the frame since the start, the place in the loop, whether it played."""
+"""A pad struck by hand: the frame since the start, the place in the loop, whether it played."""
 
 LEFT = np.dtype([("when_s", "<f8"), ("size", "<u4"), ("message", "u1", 4)])
 """A MIDI message that left, 16 bytes, with when it did on the clock of `time.perf_counter`."""

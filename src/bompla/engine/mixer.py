@@ -7,16 +7,21 @@ divided into blocks. The device callback, the simulated device, the bounce and t
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.engine.layout import COMMAND, EARLY_FLAG, EVENT, KICK_FLAG, OUTPUT_SHIFT, PADS_END, ZONE, Bus, Op
+from bompla.engine.commands import Op, values_of
+from bompla.engine.layout import EARLY_FLAG, EVENT, KICK_FLAG, NO_PAD, OUTPUT_SHIFT, ZONE, Bus
 from bompla.engine.midi_out import CLOCK, CLOCKS_PER_SIXTEENTH, CONTINUE, NOTE_ON, SONG_POSITION, START, STOP
 from bompla.engine.midi_port import EVERY_NOTE, MidiParser
 from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Block, Ramp, Strip, Voice
 from bompla.units import MOST_RAISED_DB, db_to_gain
+
+Values = NDArray[np.void]
+"""Those of a command, by field."""
 
 Ranges = list[tuple[int, list[NDArray[np.void]]]]
 
@@ -85,98 +90,117 @@ class MixerState:
         self.out, self.direct = np.zeros((2, MAX_BLOCK_FRAMES, 2 * pairs), np.float32)
 
 
-def command(op: Op, *, serial: int = 0, pad: int = -1, choke: int = 0, flag: int = 0, offset: int = 0,
-            length: int = 0, x: float = 0.0, y: float = 0.0, sends: int = 0) -> NDArray[np.void]:
-    """Return one command record."""
-    record = np.zeros(1, COMMAND)
-    record[0] = (serial, int(op), pad, choke, flag, offset, length, x, y, sends)
-    made: NDArray[np.void] = record[0]
-    return made
-
-
 def apply(state: MixerState, record: NDArray[np.void]) -> None:
     """Carry out a command at the head of the next block."""
-    op = int(record["op"])
-    offset, length = int(record["offset"]), int(record["length"])
-    if op == Op.STRIKE:
-        pad = int(record["pad"])
-        voice = Voice(offset, length, float(record["x"]), pad, int(record["choke"]), Bus.LIVE, 0, int(record["sends"]), int(record["y"]))
-        if pad >= PADS_END:  # a stretch of the loop, which ends where it is cut
-            voice.fade_from, voice.fade_frames = max(0, length - CUT_FADE_FRAMES), CUT_FADE_FRAMES
-        _start(state, voice)
-        if 0 <= pad < PADS_END and record["flag"] > 0:
-            state.played.append((state.position, pad, int(record["flag"]), int(state.playing), 0))
-    elif op == Op.PLAY:
-        if not state.playing and state.span_end > state.span_start:
-            state.playing = state.announce = state.begins = True
-            state.delay = offset
-        state.stopping = False
-        state.transport.to(1.0)
-    elif op == Op.STOP:
-        state.stopping = state.playing
-        state.transport.to(0.0)
-        _fade_all(state, Bus.PATTERN, Bus.CLICK)
-    elif op == Op.SEEK:
-        state.position = max(state.span_start, min(offset, max(state.span_start, state.span_end - 1)))
-        _fade_all(state, Bus.PATTERN, Bus.CLICK)
-        state.begins = state.playing
-        if state.playing and not state.announce:
-            state.leaving.append((0, bytes((STOP,)), 0))
-            state.announce = True
-    elif op == Op.EVENTS:
-        state.events = np.frombuffer(_bytes(state, offset, length * EVENT.itemsize), EVENT)
-        state.event_times = state.events["at_frame"].copy()
-    else:
-        _set(state, op, record, offset, length)
+    HANDLERS[Op(int(record["op"]))](state, values_of(record))
     state.served = int(record["serial"])
 
 
-def _set(state: MixerState, op: int, record: NDArray[np.void], offset: int, length: int) -> None:
-    if op == Op.LOOPING:
-        state.looping = bool(record["flag"])
-    elif op == Op.SPAN:
-        state.span_start, state.span_end = offset, offset + length
-        state.span_hits_end = state.span_end - int(record["x"])
-        if not state.span_start <= state.position < max(state.span_end, state.span_start + 1):
-            state.position = state.span_start
-    elif op == Op.ORIGINAL:
-        state.original_at, state.original_frames = offset, length
-    elif op == Op.BALANCE:
-        state.original_gain.to(float(record["x"]))
-        state.rebuilt_gain.to(float(record["y"]))
-    elif op == Op.CLICK:
-        state.click = bool(record["flag"])
-    elif op == Op.SILENCE:
-        state.due.clear()
-        _fade_all(state, Bus.PATTERN, Bus.CLICK, Bus.LIVE)
+def _strike(state: MixerState, wanted: Values) -> None:
+    pad, length = int(wanted["pad"]), int(wanted["length"])
+    voice = Voice(int(wanted["offset"]), length, float(wanted["gain"]), pad, int(wanted["choke"]), Bus.LIVE, 0, int(wanted["sends"]),
+                  int(wanted["release"]))
+    if pad < 0:  # a stretch of the loop, which ends where it is cut
+        voice.fade_from, voice.fade_frames = max(0, length - CUT_FADE_FRAMES), CUT_FADE_FRAMES
+    _start(state, voice)
+    if pad >= 0 and wanted["velocity"] > 0:
+        state.played.append((state.position, pad, int(wanted["velocity"]), int(state.playing), 0))
+
+
+def _play(state: MixerState, wanted: Values) -> None:
+    if not state.playing and state.span_end > state.span_start:
+        state.playing = state.announce = state.begins = True
+        state.delay = int(wanted["delay"])
+    state.stopping = False
+    state.transport.to(1.0)
+
+
+def _stop(state: MixerState, _wanted: Values) -> None:
+    state.stopping = state.playing
+    state.transport.to(0.0)
+    _fade_all(state, Bus.PATTERN, Bus.CLICK)
+
+
+def _seek(state: MixerState, wanted: Values) -> None:
+    state.position = max(state.span_start, min(int(wanted["frame"]), max(state.span_start, state.span_end - 1)))
+    _fade_all(state, Bus.PATTERN, Bus.CLICK)
+    state.begins = state.playing
+    if state.playing and not state.announce:
+        state.leaving.append((0, bytes((STOP,)), 0))
+        state.announce = True
+
+
+def _loop(state: MixerState, wanted: Values) -> None:
+    state.looping = bool(wanted["on"])
+
+
+def _span(state: MixerState, wanted: Values) -> None:
+    state.span_start, state.span_end = int(wanted["start"]), int(wanted["start"]) + int(wanted["length"])
+    state.span_hits_end = state.span_end - int(wanted["not_struck"])
+    if not state.span_start <= state.position < max(state.span_end, state.span_start + 1):
+        state.position = state.span_start
+
+
+def _take_original(state: MixerState, wanted: Values) -> None:
+    state.original_at, state.original_frames = int(wanted["offset"]), int(wanted["length"])
+
+
+def _take_events(state: MixerState, wanted: Values) -> None:
+    state.events = np.frombuffer(_bytes(state, wanted, EVENT.itemsize * int(wanted["count"])), EVENT)
+    state.event_times = state.events["at_frame"].copy()
+
+
+def _take_zones(state: MixerState, wanted: Values) -> None:
+    state.zones = _zones_by_note(np.frombuffer(_bytes(state, wanted, ZONE.itemsize * int(wanted["count"])), ZONE))
+
+
+def _balance(state: MixerState, wanted: Values) -> None:
+    state.original_gain.to(float(wanted["original"]))
+    state.rebuilt_gain.to(float(wanted["rebuilt"]))
+
+
+def _click(state: MixerState, wanted: Values) -> None:
+    state.click = bool(wanted["on"])
+
+
+def _take_midi(state: MixerState, wanted: Values) -> None:
+    content, at_frame = int(wanted["content"]).to_bytes(8, "little")[: int(wanted["size"])], int(wanted["at_frame"])
+    if at_frame > state.clock:
+        state.due.append((at_frame, content))
     else:
-        _play_by_hand(state, op, record, offset, length)
+        play_midi(state, content)
 
 
-def _play_by_hand(state: MixerState, op: int, record: NDArray[np.void], offset: int, length: int) -> None:
-    if op == Op.ZONES:
-        state.zones = _zones_by_note(np.frombuffer(_bytes(state, offset, length * ZONE.itemsize), ZONE))
-    elif op == Op.MIDI:
-        content, at_frame = offset.to_bytes(8, "little", signed=True)[:length], int(record["x"])
-        if at_frame > state.clock:
-            state.due.append((at_frame, content))
-        else:
-            play_midi(state, content)
-    elif op == Op.TOUCH:
-        state.touch = float(record["x"])
-    elif op == Op.TICK:
-        state.tick_frames = float(record["x"])
-    elif op == Op.LET_GO:
-        _let_go(state, int(record["pad"]))
-    elif op == Op.COLOUR:
-        wanted = json.loads(_bytes(state, offset, length))
-        for strip in (state.pattern, state.live):
-            if strip.rack is not None:
-                strip.rack.set(wanted)
+def _colour(state: MixerState, wanted: Values) -> None:
+    values = json.loads(_bytes(state, wanted, int(wanted["length"])))
+    for strip in (state.pattern, state.live):
+        if strip.rack is not None:
+            strip.rack.set(values)
 
 
-def _bytes(state: MixerState, offset: int, size: int) -> bytes:
+def _release(state: MixerState, wanted: Values) -> None:
+    _let_go(state, int(wanted["pad"]))
+
+
+def _touch(state: MixerState, wanted: Values) -> None:
+    state.touch = float(wanted["exponent"])
+
+
+def _tick(state: MixerState, wanted: Values) -> None:
+    state.tick_frames = float(wanted["frames"])
+
+
+HANDLERS: dict[Op, Callable[[MixerState, Values], None]] = {
+    Op.PLAY: _play, Op.STOP: _stop, Op.SEEK: _seek, Op.LOOPING: _loop, Op.SPAN: _span, Op.ORIGINAL: _take_original,
+    Op.EVENTS: _take_events, Op.BALANCE: _balance, Op.CLICK: _click, Op.STRIKE: _strike, Op.ZONES: _take_zones, Op.MIDI: _take_midi,
+    Op.COLOUR: _colour, Op.LET_GO: _release, Op.TOUCH: _touch, Op.TICK: _tick,
+}
+"""What each command does."""
+
+
+def _bytes(state: MixerState, place: Values, size: int) -> bytes:
     """Return bytes that were put into the pool."""
+    offset = int(place["offset"])
     return np.ascontiguousarray(state.pool[offset : offset + -(-size // 8)]).tobytes()[:size]
 
 
@@ -255,7 +279,7 @@ def render(state: MixerState, frames: int) -> Block:
         at += _advance(state, out, at, frames - at)
     sounding = {Bus.PATTERN: False, Bus.LIVE: False}
     for voice in state.voices:
-        if voice.bus == Bus.PATTERN or (voice.bus == Bus.LIVE and 0 <= voice.pad < PADS_END):
+        if voice.bus == Bus.PATTERN or (voice.bus == Bus.LIVE and voice.pad >= 0):
             sounding[Bus(voice.bus)] = True
             _mix(state, voice, pattern if voice.bus == Bus.PATTERN else live, frames)
         else:
@@ -409,7 +433,7 @@ def _span_edges(state: MixerState, count: int) -> NDArray[np.float32] | None:
 
 def _start(state: MixerState, new: Voice) -> None:
     for voice in state.voices:
-        same_pad = new.pad >= 0 and voice.pad == new.pad and voice.bus == new.bus
+        same_pad = new.pad != NO_PAD and voice.pad == new.pad and voice.bus == new.bus
         same_set = new.choke > 0 and voice.choke == new.choke and voice.bus == new.bus
         if same_pad or same_set:
             _fade(voice, new.wait, CHOKE_FADE_FRAMES)

@@ -1,10 +1,13 @@
-"""Places in the shared sound pool: given out, taken back, and only used again when nothing can sound from them."""
+"""The shared sound pool: places in it are given out, come back, and are only used again when nothing can sound from them."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from bompla.engine.layout import POOL_FRAMES
+import numpy as np
+from numpy.typing import NDArray
+
+from bompla.engine.layout import POOL_FRAMES, SharedMemory
 from bompla.errors import EngineError
 
 
@@ -50,7 +53,34 @@ class PoolPlan:
                 merged.append(place)
         self._free = merged
 
-    @property
-    def free_frames(self) -> int:
-        """How much of the pool is free."""
-        return sum(place.length for place in self._free)
+
+class Pool:
+    """The pool of sounds and lists that the audio process plays from, seen from the window."""
+
+    def __init__(self, name: str) -> None:
+        self.memory = SharedMemory.make(name, POOL_FRAMES * 8)
+        self._frames = np.frombuffer(self.memory.memory, "<f4", POOL_FRAMES * 2).reshape(POOL_FRAMES, 2)
+        self._plan = PoolPlan()
+
+    def put(self, sound: NDArray[np.float32]) -> Place:
+        """Put a sound of shape (frames, 2) into the pool; raises EngineError where there is no room for it."""
+        place = self._plan.take(len(sound))
+        self._frames[place.offset : place.offset + len(sound)] = sound
+        return place
+
+    def put_bytes(self, content: bytes) -> Place:
+        """Put bytes into the pool, in place of sound."""
+        padded = content.ljust(max(8, -(-len(content) // 8) * 8), b"\0")
+        return self.put(np.frombuffer(padded, "<f4").reshape(-1, 2))
+
+    def give_back(self, place: Place, *, serial: int, at_frame: int) -> None:
+        """Give a place back, to be free once command `serial` is served and frame `at_frame` rendered."""
+        self._plan.give_back(place, serial=serial, at_frame=at_frame)
+
+    def settle(self, *, served: int, rendered: int) -> None:
+        """Free the places whose time has come."""
+        self._plan.settle(served=served, rendered=rendered)
+
+    def close(self) -> None:
+        """Let go of the memory."""
+        self.memory.close()

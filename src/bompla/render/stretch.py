@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import pairwise
 
 import numpy as np
@@ -11,6 +12,9 @@ from numpy.typing import NDArray
 
 from bompla.render.events import FASTEST, SLOWEST
 from bompla.units import ms_to_samples
+
+Maker = Callable[[NDArray[np.float32], int, float, float], NDArray[np.float32]]
+"""Returns sound, at a rate, stretched to a speed and moved by semitones; about as long as it has to be."""
 
 SEED = 1
 ATTACK_MS, JOIN_MS, AROUND_MS = 22.0, 6.0, 160.0
@@ -28,6 +32,14 @@ def stretched(sound: NDArray[np.float32], sample_rate: int, speed: float, *, sem
     wanted = max(1, round(sound.shape[0] / speed))
     if abs(speed - 1.0) < 1e-4 and abs(semitones) < 1e-3:
         return sound
+    made = _MADE_BY[-1](sound, sample_rate, speed, semitones)
+    if made.shape[0] < wanted:
+        made = np.pad(made, ((0, wanted - made.shape[0]), (0, 0)))
+    return np.ascontiguousarray(made[:wanted])
+
+
+def made_here(sound: NDArray[np.float32], sample_rate: int, speed: float, semitones: float) -> NDArray[np.float32]:
+    """Return a stretched sound, made in this process, which stands still meanwhile: the package holds Python's lock."""
     from python_stretch import Signalsmith  # late: only another speed needs it
 
     passes = max(1, math.ceil(math.log2(1.0 / speed) - 1e-9))
@@ -38,9 +50,20 @@ def stretched(sound: NDArray[np.float32], sample_rate: int, speed: float, *, sem
         stretch.setTimeFactor(speed ** (1.0 / passes))
         stretch.setTransposeSemitones(semitones if number == 0 else 0.0)
         made = np.asarray(stretch.process(np.ascontiguousarray(made.T)), dtype=np.float32).T
-    if made.shape[0] < wanted:
-        made = np.pad(made, ((0, wanted - made.shape[0]), (0, 0)))
-    return np.ascontiguousarray(made[:wanted])
+    return made
+
+
+_MADE_BY: list[Maker] = [made_here]
+
+
+@contextlib.contextmanager
+def made_by(maker: Maker) -> Iterator[None]:
+    """Let another stretch for as long as this lasts: one that does not keep this process waiting."""
+    _MADE_BY.append(maker)
+    try:
+        yield
+    finally:
+        _MADE_BY.remove(maker)
 
 
 def stretched_by_attacks(sound: NDArray[np.float32], sample_rate: int, speed: float, starts: Sequence[float]) -> NDArray[np.float32]:

@@ -51,6 +51,16 @@ class Token:
         return self._given_up.wait(seconds)
 
 
+_CURRENT = threading.local()
+
+
+def check_current() -> None:
+    """Raise Cancelled where the work that this thread is at was given up; nothing in any other thread."""
+    token: Token | None = getattr(_CURRENT, "token", None)
+    if token is not None:
+        token.check()
+
+
 class Task:
     """Work that was asked for. `ending` is empty until it has ended, and never changes after that.
 
@@ -126,6 +136,7 @@ class _Run(QRunnable):
 
     def run(self) -> None:
         ending: Ending = "done"
+        _CURRENT.token = self._task.token
         try:
             self._task.token.check()
             value = self._function(self._request, self._task.token)
@@ -133,6 +144,7 @@ class _Run(QRunnable):
             ending, value = "cancelled", None
         except BaseException as error:  # noqa: BLE001  # whatever it is, the task has to end
             ending, value = "failed", sentence_of(error)
+        _CURRENT.token = None
         with contextlib.suppress(RuntimeError, AttributeError):  # the window is gone, and nobody is left to be told
             self._tell(self._task, ending, value)
 

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QProcess, QTimer
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.app.preferences import preferences
-from bompla.app.project.processes import KILLED_WITHIN_MS
+from bompla.app.project.processes import end_process
 from bompla.app.settings.choosing import use_sound
 from bompla.app.sound.device_watch import DeviceLister
 from bompla.app.sound.playback import Playback
@@ -90,8 +90,9 @@ class SoundPage(QWidget):
         """End what is being measured."""
         self._timer.stop()
         if self._loopback is not None:
-            self._loopback.kill()
-            self._loopback.waitForFinished(KILLED_WITHIN_MS)
+            process, self._loopback = self._loopback, None
+            end_process(process)
+            self._playback.transport.use_device(self._playback.engine.chosen)  # the device is the engine's again
 
     def measure(self) -> None:
         """Play the clicks that are to be followed."""

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.app.project.project_state import ProjectSound
 from bompla.app.project.session import Session
-from bompla.app.project.tasks import Threads, Token
+from bompla.app.project.tasks import Task, Threads, Token
 from bompla.engine.host import Engine
 from bompla.errors import EngineError
 from bompla.groove.order import Passage, order_passages, wander_passages
@@ -35,6 +35,10 @@ class Listened:
     bars: tuple[int, int] = (0, 0)
 
 
+def _speed_of(request: BakeRequest) -> tuple[float, str]:
+    return request.speed, request.way
+
+
 class Baking(QObject):
     """Says what plays and how, and has it baked: one request at a time, and the last one last.
 
@@ -56,6 +60,8 @@ class Baking(QObject):
         self.baked: Baked | None = None
         self.playing_passages: tuple[Passage, ...] = ()
         self._baking = False
+        self._task: Task | None = None
+        self._under_way: BakeRequest | None = None
         self._newest: BakeRequest | None = None
         session.project.sound_changed.connect(self._opened)
         session.store.document_changed.connect(lambda _: self.refresh())
@@ -120,10 +126,14 @@ class Baking(QObject):
         return self._engine.sample_rate / document.source.sample_rate / speed
 
     def refresh(self) -> None:
-        """Have what is wanted now baked; where something is being baked, after that."""
+        """Have what is wanted now baked; where something is being baked, after that, or in its place where its speed is another."""
         self._newest = self._request()
-        if not self._baking and self._newest is not None:
+        if self._newest is None:
+            return
+        if not self._baking:
             self._start(self._newest)
+        elif self._task is not None and self._under_way is not None and _speed_of(self._under_way) != _speed_of(self._newest):
+            self._task.cancel()  # which goes on with the newest
 
     def _request(self) -> BakeRequest | None:
         document, sound, listened = self._session.store.document, self._session.project.sound, self.listened
@@ -146,7 +156,9 @@ class Baking(QObject):
             self._session.hub.trouble(sentence)
             self._go_on(request)
 
-        self._threads.run(_bake, replace(request, before=self.baked), done=done, failed=fail, cancelled=lambda: self._go_on(request))
+        self._under_way = request
+        self._task = self._threads.run(_bake, replace(request, before=self.baked), done=done, failed=fail,
+                                       cancelled=lambda: self._go_on(request))
 
     def _take(self, request: BakeRequest, baked: Baked) -> None:
         """Play what was baked, if it is still what is wanted; while a gesture goes on, what it passed through is heard, too."""

@@ -11,7 +11,7 @@ from bompla.app.project.session import Session
 from bompla.app.sound.bake import Baking
 from bompla.app.sound.recording import Recorder
 from bompla.engine.host import Engine, EngineState
-from bompla.engine.layout import PADS_END, sends_of
+from bompla.engine.layout import sends_of
 from bompla.groove.takes import Strike
 from bompla.model.detected_pattern import pattern_beats
 from bompla.model.document import Slice
@@ -45,7 +45,7 @@ class Pads(QObject):
                 continue
             shape = pad.shape
             strike = partial(
-                self._engine.strike, pad=pad.id % PADS_END, choke=pad.choke_set, gain=strike_gain(pad, layer, velocity), velocity=velocity,
+                self._engine.strike, pad=pad.id, choke=pad.choke_set, gain=strike_gain(pad, layer, velocity), velocity=velocity,
                 sends=sends_of(shape.room, shape.echo, kick=pad.drum == "kick", output=shape.output),
                 release=ms_to_samples(shape.release_ms, self._engine.sample_rate) if shape.gated else 0, told=pad.id == pad_id)
             key = sound_key(document, pad, layer, clip, pitch)
@@ -61,9 +61,9 @@ class Pads(QObject):
         document = self._session.store.document
         pads = {pad.id: pad for pad in document.pads} if document is not None else {}
         for one in with_stacked(pads, pads[pad_id]) if pad_id in pads else ():
-            self._engine.let_go(one.id % PADS_END)
+            self._engine.let_go(one.id)
         if pad_id not in pads:  # it is gone since, and may still sound
-            self._engine.let_go(pad_id % PADS_END)
+            self._engine.let_go(pad_id)
 
     def audition(self, piece: Slice) -> None:
         """Play one slice of the original."""

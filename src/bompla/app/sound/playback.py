@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
+
 from PyQt6.QtCore import QObject
 
 from bompla.app.project.session import Session
-from bompla.app.project.tasks import Threads
+from bompla.app.project.tasks import Threads, check_current
 from bompla.app.sound.bake import Baking
 from bompla.app.sound.balance import Balance
 from bompla.app.sound.bounce import Bouncer
@@ -15,6 +17,8 @@ from bompla.app.sound.previews import Previews
 from bompla.app.sound.recording import Recorder
 from bompla.app.sound.transport import Transport
 from bompla.engine.host import Engine
+from bompla.render.stretch import made_by
+from bompla.render.stretch_process import StretchProcess
 
 
 class Playback(QObject):
@@ -28,6 +32,9 @@ class Playback(QObject):
     def __init__(self, session: Session, engine: Engine, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.engine = engine
+        self._stretching = StretchProcess(check_current)
+        self._stretched_by = ExitStack()
+        self._stretched_by.enter_context(made_by(self._stretching.stretched))
         self._threads = Threads(self)
         self.baking = Baking(session, engine, self._threads, self)
         self.recorder = Recorder(session, engine, lambda: self.baking.speed, self)
@@ -62,4 +69,6 @@ class Playback(QObject):
         self.balance.close()
         self._threads.close()
         self.previews.close()
+        self._stretched_by.close()
+        self._stretching.close()
         self.engine.shut()
