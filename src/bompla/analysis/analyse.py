@@ -141,7 +141,7 @@ def _with_other_bars(drums: DrumOdds, found: FoundAttacks, readings: list[Readin
 
 def result_of(clip: Clip, heard: Listening | None, params: AnalysisParams, *, name: str = "", path: str = "") -> AnalysisResult:
     """Return what was heard as the value that documents are made from; without anything heard, the whole clip without attacks."""
-    source = Source(as_text(name), clip.content_hash, clip.sample_rate, clip.channels, clip.frames, path if is_text(Path(path)) else "")
+    source = named(Source("", clip.content_hash, clip.sample_rate, clip.channels, clip.frames), name, path)
     if heard is None:
         return _nothing_heard(source, clip, params)
     threshold = threshold_of(params)
@@ -159,6 +159,11 @@ def result_of(clip: Clip, heard: Listening | None, params: AnalysisParams, *, na
         stretches=tuple(_as_stretch(stretch, clip) for stretch in heard.stretches),
         passages=passages,
     )
+
+
+def named(source: Source, name: str, path: str) -> Source:
+    """Return a source of a name and a path, both text: a path that is none is not kept."""
+    return replace(source, name=as_text(name), path=path if is_text(Path(path)) else "")
 
 
 def _best_of(heard: Listening, clip: Clip, cut_at: list[Attack]) -> tuple[list[Reading], Loop, tuple[Proposed, ...]]:

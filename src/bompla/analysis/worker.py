@@ -18,7 +18,7 @@ from typing import Any, BinaryIO
 
 from msgspec.structs import replace
 
-from bompla.analysis.analyse import Progress, hear_at, listen, result_of
+from bompla.analysis.analyse import Progress, hear_at, listen, named, result_of
 from bompla.analysis.draw import drawn_from
 from bompla.analysis.hearing.context import load_context
 from bompla.analysis.hearing.network import load_model
@@ -44,7 +44,7 @@ def _analyse(request: Request, kept: Kept, progress: Progress) -> Any:
         kept.put(("pictures", clip.content_hash), drawn_from(clip, heard))
     result = kept.get(key, lambda: None)
     progress(1.0, "done")
-    return replace(result, source=replace(result.source, name=request.name, path=request.path))
+    return replace(result, source=named(result.source, request.name, request.path))
 
 
 def _pictures(request: Request, kept: Kept, _progress: Progress) -> Any:

@@ -13,7 +13,7 @@ from typing import Any
 import click
 
 from bompla.cli.running import Progress, files_of, in_order
-from bompla.cli.saying import say
+from bompla.cli.saying import problem_of, say
 from bompla.errors import BomplaError
 
 EXIT_FAILED = 1
@@ -69,10 +69,8 @@ def analysed(path: Path) -> dict[str, Any]:
         if str(path) == STANDARD:
             return analysed_bytes(sys.stdin.buffer.read(), STANDARD)
         return _heard(path, str(path))
-    except BomplaError as error:
-        return _problem(str(path), str(error))
-    except MemoryError:
-        return _problem(str(path), f"There is not enough memory to analyse {path.name}.")
+    except Exception as error:  # noqa: BLE001  # whatever it is, the files after it are not lost
+        return _problem(str(path), problem_of(error, path.name))
 
 
 def analysed_bytes(content: bytes, name: str) -> dict[str, Any]:
@@ -82,8 +80,8 @@ def analysed_bytes(content: bytes, name: str) -> dict[str, Any]:
         path.write_bytes(content)
         try:
             return _heard(path, name)
-        except BomplaError as error:
-            return _problem(name, str(error))
+        except Exception as error:  # noqa: BLE001  # as above
+            return _problem(name, problem_of(error, path.name))
 
 
 def _ended(path: Path) -> dict[str, Any]:

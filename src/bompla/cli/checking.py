@@ -9,8 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from bompla.cli.saying import say
-from bompla.errors import BomplaError
+from bompla.cli.saying import problem_of, say
 
 if TYPE_CHECKING:
     from bompla.formats.schemas import Check
@@ -32,12 +31,9 @@ def check(files: tuple[Path, ...], as_json: bool) -> None:
     for path in files:
         try:
             about = checked(path)
-        except BomplaError as error:
+        except Exception as error:  # noqa: BLE001  # whatever it is, the files after it are not lost
             failed += 1
-            about = Check(path=str(path), ok=False, problem=str(error))
-        except MemoryError:
-            failed += 1
-            about = Check(path=str(path), ok=False, problem=f"{path.name} needs more memory than there is.")
+            about = Check(path=str(path), ok=False, problem=problem_of(error, path.name))
         if as_json:
             say(json.dumps(plain(about)))
         else:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Literal
 import click
 
 from bompla.cli.running import Progress, files_of, in_order
-from bompla.cli.saying import say
+from bompla.cli.saying import problem_of, say
 from bompla.errors import BomplaError, ExportError
 
 if TYPE_CHECKING:
@@ -134,10 +134,8 @@ def _sent_out(job: Job) -> str:
         loops = loaded(job.path)
         for number, (document, clip, borrowed) in enumerate(loops, 1):
             _write(job, document, clip, borrowed, job.folder if number == 1 else job.folder.with_name(f"{job.folder.name} {number}"))
-    except BomplaError as error:
-        return f"{job.path}: {error}" if job.path.name not in str(error) else str(error)
-    except MemoryError:
-        return f"{job.path}: there is not enough memory for it."
+    except Exception as error:  # noqa: BLE001  # whatever it is, the files after it are not lost
+        return problem_of(error, job.path.name)
     return ""
 
 

@@ -9,9 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from bompla.cli.saying import say
+from bompla.cli.saying import problem_of, say
 from bompla.cli.sending import loaded
-from bompla.errors import BomplaError
 
 if TYPE_CHECKING:
     from bompla.groove.compare import Compared
@@ -35,8 +34,8 @@ def study(file: Path, as_json: bool, against: Path | None) -> None:
         read = read_groove(document)
         other = loaded(against)[0][0] if against is not None else None
         differences = compared(struck_in(document), struck_in(other), bpm=document.bpm) if other is not None else None
-    except BomplaError as error:
-        say(str(error), err=True)
+    except Exception as error:  # noqa: BLE001  # whatever it is, it is a sentence
+        say(problem_of(error, file.name), err=True)
         sys.exit(EXIT_FAILED)
     if as_json:
         say(json.dumps(study_object(document, read, differences)))
