@@ -15,10 +15,10 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PyQt6.QtWidgets import QApplication
 
-from bompla.analysis.shelf_index import ShelfEntry, ShelfIndex, files_under
 from bompla.app.bring_in import shelf_scanner as scanning
 from bompla.app.bring_in.shelf_scanner import ShelfScanner
 from bompla.demo import loop_paths
+from bompla.shelf.index import ShelfEntry, ShelfIndex, files_under
 
 
 def scan(application: QApplication, folder: Path, index: Path, workers: int) -> tuple[float, int]:

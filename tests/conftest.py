@@ -149,7 +149,6 @@ def window(qtbot: Any) -> Iterator[Any]:
 @pytest.fixture(scope="session")
 def demo_drawn(demo: tuple[Document, Clip]) -> tuple[Any, Any]:
     """The demo loop's waveform and what is drawn beside it, made once for all windows."""
-    from bompla.analysis.draw import pictures_of
     from bompla.audio.summary import WaveSummary
 
     clip = demo[1]
@@ -202,6 +201,22 @@ def process_id(engine: Any) -> int:
 def free_frames(engine: Any) -> int:
     """Return how much of the pool is free."""
     return sum(place.length for place in engine.pool._plan._free)
+
+
+def hit_of(document: Document, hit_id: int) -> Any:
+    """Return a hit of the shown pattern by id."""
+    from bompla.model.detected_pattern import pattern_of
+
+    return next(hit for hit in pattern_of(document).hits if hit.id == hit_id)
+
+
+def pictures_of(clip: Clip) -> Any:
+    """Return what is drawn beside the waveform of a clip."""
+    from bompla.analysis.analyse import listen
+    from bompla.analysis.draw import drawn_from
+    from bompla.analysis.params import AnalysisParams
+
+    return drawn_from(clip, listen(clip, AnalysisParams()))
 
 
 def none() -> None:

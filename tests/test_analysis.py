@@ -13,7 +13,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.analyse import analyse, hear_at, quiet_before
-from bompla.analysis.draw import pictures_of
 from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, find_attacks
 from bompla.analysis.hearing.context import AMONG, DrumOdds, load_context, read_context, reheard, seen_at
 from bompla.analysis.hearing.drums import CUT_THRESHOLD, heard_alone, strengths_of
@@ -42,7 +41,7 @@ from bompla.groove.rebuild import document_from
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.detected_pattern import pattern_of, played
 from bompla.model.drums import DRUMS, Family
-from conftest import struck
+from conftest import pictures_of, struck
 
 SAME_ATTACK_S = 0.016
 FAMILIES = {"kick": {"kick"}, "snare": {d.key for d in DRUMS.values() if d.family is Family.SNARES},

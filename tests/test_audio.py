@@ -19,7 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bompla.analysis.hearing.spectrum import spectrum_of
-from bompla.audio import room
+from bompla.audio import memory
 from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip, read_clip
 from bompla.audio.loudness import loudness_db
@@ -213,20 +213,20 @@ def test_long_sound_lies_in_a_file_and_is_handed_to_another_process(tmp_path: Pa
     sound[11, 1] = np.nan
     soundfile.write(tmp_path / "long.wav", sound, 44_100, subtype="FLOAT")
     short = read_clip(tmp_path / "long.wav")
-    monkeypatch.setattr(room, "LARGE_BYTES", 1 << 20)
+    monkeypatch.setattr(memory, "LARGE_BYTES", 1 << 20)
     long = read_clip(tmp_path / "long.wav")
-    assert isinstance(room.Handover(long.samples).sound, room.Elsewhere)
-    assert room.Handover(short.samples).sound is short.samples
+    assert isinstance(memory.Handover(long.samples).sound, memory.Elsewhere)
+    assert memory.Handover(short.samples).sound is short.samples
     assert np.array_equal(long.samples, short.samples)
     assert (long.content_hash, long.mono.tobytes()) == (short.content_hash, short.mono.tobytes())
-    room.let_go(long.samples)
+    memory.release_pages(long.samples)
     assert np.array_equal(long.samples, short.samples)
     spectra = [spectrum_of(clip) for clip in (short, long)]
     assert spectra[0] is not None
     assert spectra[1] is not None
     assert np.array_equal(spectra[0].power, spectra[1].power)
-    code = "import pickle, sys; from bompla.audio.room import taken; print(float(taken(pickle.load(sys.stdin.buffer))[9, 0]))"
-    there = room.Handover(long.samples)
+    code = "import pickle, sys; from bompla.audio.memory import taken; print(float(taken(pickle.load(sys.stdin.buffer))[9, 0]))"
+    there = memory.Handover(long.samples)
     del long, spectra
     gc.collect()  # nobody but the handover holds it now
     ran = subprocess.run([sys.executable, "-P", "-c", code], input=pickle.dumps(there.sound), capture_output=True, check=True)
@@ -234,9 +234,9 @@ def test_long_sound_lies_in_a_file_and_is_handed_to_another_process(tmp_path: Pa
     gone = there.sound
     del there
     gc.collect()
-    other = room.room_for(700_000, 2)  # it may get the number that is free now
+    other = memory.samples_for(700_000, 2)  # it may get the number that is free now
     with pytest.raises(OSError, match=r"not there any more|No such file"):
-        room.taken(gone)
+        memory.taken(gone)
     assert other.shape == (700_000, 2)
 
 
@@ -245,7 +245,7 @@ def test_a_full_disk_leaves_long_sound_in_memory(tmp_path: Path, monkeypatch: py
         raise OSError(errno.ENOSPC, "No space left on device")
 
     soundfile.write(tmp_path / "long.flac", np.zeros((700_000, 1), np.float32), 44_100)
-    monkeypatch.setattr(room, "LARGE_BYTES", 1 << 20)
+    monkeypatch.setattr(memory, "LARGE_BYTES", 1 << 20)
     monkeypatch.setattr(os, "posix_fallocate", full)
     assert read_clip(tmp_path / "long.flac").frames == 700_000
-    assert room.room_for(700_000).nbytes == 2_800_000
+    assert memory.samples_for(700_000).nbytes == 2_800_000

@@ -18,7 +18,6 @@ from click.testing import CliRunner
 from msgspec.structs import replace
 
 from bompla.analysis.analyse import analyse
-from bompla.analysis.shelf_scan import scanned
 from bompla.app.preferences import PreferenceStore
 from bompla.audio.clip import Clip
 from bompla.audio.files import MOST_SAMPLES, kept_bytes, kept_suffix, read_clip
@@ -32,6 +31,7 @@ from bompla.formats.midi_read import read_midi_notes
 from bompla.formats.project import PROJECT_ENTRY, Project, open_project, project_bytes, read_project
 from bompla.groove.feel import load_feel
 from bompla.model.document import Document
+from bompla.shelf.scan import scanned
 from conftest import none, settle
 
 STRAY = os.fsdecode(b"stray \xff\xfe name")

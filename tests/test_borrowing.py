@@ -74,7 +74,7 @@ def test_a_borrowed_sound_plays_on_its_pad_and_slices_stay_what_they_are(demo: t
     document, clip = demo
     made, thump = borrowed_kick(document)
     pad = made.pads[0]
-    assert pad.own
+    assert pad.edited
     assert made.layer_bounds(pad.layers[0]) == (0, 9_000)
     assert len(tray(made)) >= len(tray(document)), "its slices are free again"
     baked = bake(BakeRequest(made, clip, RATE, borrowed={thump.content_hash: thump}))

@@ -23,7 +23,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from bompla.analysis.loop.seam import seamless
 from bompla.audio.clip import Clip
 from bompla.cli import cli
 from bompla.demo import DEMO_PROJECT, loop_paths
@@ -49,6 +48,7 @@ from bompla.model.drums import DRUMS
 from bompla.model.variation_edits import add_variation_hits
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
+from bompla.render.seam import seamless
 from bompla.units import db_to_gain
 from conftest import made, none, struck
 

@@ -25,12 +25,12 @@ from bompla.groove.order import order_passages, wander_passages
 from bompla.groove.writers import WRITERS
 from bompla.model.checks import check_document
 from bompla.model.cut_edits import set_left_out, set_meter
-from bompla.model.detected_pattern import hit_of, pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import OrderStep
 from bompla.model.order_edits import set_order
 from bompla.model.pattern_edits import delete_hits
 from bompla.model.variation_edits import add_variation, delete_variation, duplicate_variation, move_variation, set_bars, set_pattern_meter
-from conftest import captured, settle
+from conftest import captured, hit_of, settle
 
 LEFT = Qt.MouseButton.LeftButton
 NONE = Qt.KeyboardModifier.NoModifier

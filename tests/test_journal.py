@@ -21,7 +21,7 @@ from bompla.app.project.recovery import offer_recovery
 from bompla.audio.clip import Clip
 from bompla.cli import cli
 from bompla.demo import DEMO_PROJECT
-from bompla.formats.journal import EDITS, LOCK, SOUNDS, JournalWriter, Written, journals_folder, left_behind, put_away, recovered, tidy
+from bompla.formats.journal import EDITS, LOCK, SOUNDS, JournalWriter, Written, discard, journals_folder, left_behind, recovered, tidy
 from bompla.formats.project import Project, open_project, save_project
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
@@ -57,7 +57,7 @@ def test_what_was_written_comes_back_and_an_edit_is_small(demo: tuple[Document, 
     assert len(list((tmp_path / SOUNDS).iterdir())) == 1
     assert {path.stat().st_mode & 0o777 for path in tmp_path.rglob("*") if path.is_file()} == {0o600}
     assert {path.stat().st_mode & 0o777 for path in tmp_path.iterdir()} == {0o700}
-    put_away(left)
+    discard(left)
     tidy(tmp_path)
     assert list((tmp_path / SOUNDS).iterdir()) == [], "sounds that nothing needs go with it"
 

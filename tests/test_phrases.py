@@ -23,7 +23,7 @@ from bompla.groove.feel import feel_of
 from bompla.groove.order import bounced, order_passages, passage_hits, total_beats, wander_passages
 from bompla.groove.takes import Strike
 from bompla.model.checks import check_document
-from bompla.model.detected_pattern import hit_of, hits_inside, pattern_beats, pattern_of
+from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_of
 from bompla.model.document import Document, Hit, OrderStep, Wander, WanderRule
 from bompla.model.order_edits import set_order, set_wander, with_rule
 from bompla.model.pattern_edits import delete_hits, move_hits, with_hits
@@ -49,7 +49,7 @@ from bompla.model.phrase_edits import (
 from bompla.model.variation_edits import duplicate_variation, set_bars, show_variation
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
-from conftest import captured, settle
+from conftest import captured, hit_of, settle
 
 RATE = 48_000
 NONE = Qt.KeyboardModifier.NoModifier

@@ -17,7 +17,7 @@ from bompla.engine.commands import Op, command
 from bompla.engine.layout import ZONE
 from bompla.engine.midi_port import MidiParser, MidiPort, port_names
 from bompla.engine.mixer import MixerState, apply, play_midi, render
-from bompla.groove.takes import KEPT_S, Strike, Takes, latency_of, taken_back
+from bompla.groove.takes import KEPT_S, Strike, Takes, hits_from_strikes, latency_of
 from bompla.model.checks import check_document
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
@@ -164,20 +164,20 @@ def test_playing_begins_after_the_count_in() -> None:
 
 def test_what_was_played_along_lies_where_it_was_played_less_the_latency() -> None:
     strikes = [Strike(0.1 * n, 0.5 * n + 0.04, 3, 90 + n) for n in range(6)]
-    hits = taken_back(strikes, bpm=120.0, beats=8, late_s=0.02)
+    hits = hits_from_strikes(strikes, bpm=120.0, beats=8, late_s=0.02)
     assert [(pad, round(beat, 4), v) for pad, beat, v, _ in hits] == [(3, 0.5 * n, 90 + n) for n in range(6)]
-    early = taken_back([Strike(0.0, 0.01, 3, 90)], bpm=120.0, beats=8, late_s=0.02)
+    early = hits_from_strikes([Strike(0.0, 0.01, 3, 90)], bpm=120.0, beats=8, late_s=0.02)
     assert early[0][1] == pytest.approx(-0.03), "just ahead of the first beat is that beat, early"
-    twice = taken_back([Strike(0.0, 1.0, 3, 60), Strike(4.0, 1.001, 3, 70)], bpm=120.0, beats=8)
+    twice = hits_from_strikes([Strike(0.0, 1.0, 3, 60), Strike(4.0, 1.001, 3, 70)], bpm=120.0, beats=8)
     assert [v for _, _, v, _ in twice] == [70]
-    assert taken_back([], bpm=120.0, beats=8) == []
+    assert hits_from_strikes([], bpm=120.0, beats=8) == []
 
 
 @given(st.integers(60, 180), st.floats(-0.02, 0.02))
 def test_what_was_played_to_nothing_begins_at_the_first_beat_of_the_known_tempo(bpm: int, off_s: float) -> None:
     beat_s = 60.0 / bpm
     strikes = [Strike(50.0 + n * beat_s + (off_s if n else 0.0), None, 1, 100) for n in range(8)]
-    hits = taken_back(strikes, bpm=float(bpm), beats=8)
+    hits = hits_from_strikes(strikes, bpm=float(bpm), beats=8)
     assert len(hits) == 8
     assert all(abs(beat - n) < 0.13 for n, (_, beat, _, _) in enumerate(hits))
 

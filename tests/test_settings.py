@@ -75,7 +75,7 @@ def disk_is_full(_handle: int) -> None:
 
 def test_another_scale_opens_the_window_again_with_all_that_is_open(demo_window: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     from bompla.app.main import make_window, start_again
-    from bompla.app.project.recovery import go_on_with
+    from bompla.app.project.recovery import resume
     from bompla.engine.devices import SIMULATED_NAME
 
     started: list[list[str]] = []
@@ -99,7 +99,7 @@ def test_another_scale_opens_the_window_again_with_all_that_is_open(demo_window:
     assert os.environ["QT_SCALE_FACTOR"] == "1.25"
     assert started[0][-3:-1] == ["window", "--go-on"]
     again = make_window(device=SIMULATED_NAME)
-    go_on_with(again.session, Path(started[0][-1]))
+    resume(again.session, Path(started[0][-1]))
     assert again.session.store.document == before
     assert again.session.project.dirty, "it is as unsaved as it was"
     settle(qtbot, again)

@@ -11,7 +11,6 @@ import soundfile
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from bompla.analysis.loop.seam import seam_of
 from bompla.app.bring_in.overview import clock
 from bompla.audio.clip import Clip
 from bompla.model.cut_edits import set_loop
@@ -19,6 +18,7 @@ from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
 from bompla.model.loop import Loop
 from bompla.model.readings import reading_choices
+from bompla.render.seam import seam_of
 from conftest import settle
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier

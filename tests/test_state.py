@@ -14,7 +14,7 @@ import soundfile
 from msgspec.structs import replace
 
 from bompla.app.project.tasks import Task
-from bompla.audio import room
+from bompla.audio import memory
 from bompla.demo import loop_paths
 from bompla.errors import EditError, ProjectError
 from bompla.formats import journal as journal_module
@@ -89,7 +89,7 @@ def test_a_callback_that_raises_does_not_keep_the_next_request_waiting(demo_wind
 def test_a_long_sound_that_nobody_else_holds_reaches_the_analysis(demo_window: Any, qtbot: Any, monkeypatch: pytest.MonkeyPatch,
                                                                  tmp_path: Path) -> None:
     """Compared with a long file: its descriptor stays until the analysis has it, and no other sound takes its place."""
-    monkeypatch.setattr(room, "LARGE_BYTES", 1 << 16)
+    monkeypatch.setattr(memory, "LARGE_BYTES", 1 << 16)
     session, heard, said = demo_window.session, [], []
     session.hub.posted.connect(lambda message: said.append(message.text))
     for n in range(3):

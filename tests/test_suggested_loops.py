@@ -13,7 +13,6 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from bompla.analysis.loop.passages import bars_of, proposals_of
-from bompla.analysis.loop.seam import seam_mend, seam_of, seamless, zero_crossing
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.audio.resample import resampled
@@ -24,6 +23,7 @@ from bompla.model.document import Document
 from bompla.model.loop import Loop
 from bompla.model.pattern_edits import delete_hits
 from bompla.model.stretches import Proposed, Stretch
+from bompla.render.seam import seam_mend, seam_of, seamless, zero_crossing
 from conftest import captured, settle
 
 LEFT = Qt.MouseButton.LeftButton

@@ -31,9 +31,9 @@ from bompla.app.theme import DAY, NIGHT, theme
 from bompla.demo import loop_paths
 from bompla.formats.project import open_project
 from bompla.model.cut_edits import add_cut, set_threshold
-from bompla.model.detected_pattern import hit_of, pattern_of
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.pattern_edits import delete_hits
-from conftest import captured, settle
+from conftest import captured, hit_of, settle
 
 LEFT = Qt.MouseButton.LeftButton
 NONE = Qt.KeyboardModifier.NoModifier

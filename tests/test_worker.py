@@ -17,14 +17,14 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QColor, QWheelEvent
 from PyQt6.QtTest import QTest
 
-from bompla.analysis.protocol import LENGTH, Answer, Request, packed
-from bompla.analysis.worker import answer_to
 from bompla.app.project.analysis_process import AnalysisProcess
 from bompla.app.project.tasks import Task
 from bompla.app.ui.raster import level_pixmap, spans_pixmap
 from bompla.app.ui.time_axis import TimeAxis
 from bompla.audio.clip import Clip
 from bompla.model.memo import Kept
+from bompla.worker.process import answer_to
+from bompla.worker.protocol import LENGTH, Answer, Request, packed
 
 ROOT = Path(__file__).parents[1]
 
@@ -32,7 +32,7 @@ ROOT = Path(__file__).parents[1]
 def answers(requests: list[Request]) -> list[Answer]:
     """Return what the process answers to requests, to the last."""
     done = subprocess.run(
-        [sys.executable, "-m", "bompla.analysis.worker"], input=b"".join(packed(r) for r in requests), capture_output=True, check=True
+        [sys.executable, "-m", "bompla.worker.process"], input=b"".join(packed(r) for r in requests), capture_output=True, check=True
     )
     found, content = [], done.stdout
     while content:

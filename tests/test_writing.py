@@ -15,7 +15,7 @@ from bompla.errors import BomplaError, EditError
 from bompla.groove.feel import PLAIN_LAYER, feel_of, felt, felt_pattern, load_feel, own_feels, save_feel, write_in
 from bompla.groove.writers import STARTERS, WRITERS, Place, one_at_a_time, unplayable, with_starter, written
 from bompla.model.checks import check_document
-from bompla.model.detected_pattern import hit_of, is_inside, pattern_meter, pattern_of
+from bompla.model.detected_pattern import is_inside, pattern_meter, pattern_of
 from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import METERS
 from bompla.model.kit_edits import copy_pad, set_pad_drum
@@ -32,6 +32,7 @@ from bompla.model.variation_edits import (
 )
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
+from conftest import hit_of
 
 FOUR = METERS["4/4"]
 

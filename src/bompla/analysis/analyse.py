@@ -25,10 +25,9 @@ from bompla.analysis.params import AnalysisParams
 from bompla.analysis.tempo.evidence import Evidence, evidence_of, excerpt
 from bompla.analysis.tempo.pieces import readings_of
 from bompla.analysis.tempo.readings import Reading, confidence_of, read_tempo, shares_of
-from bompla.analysis.tempo.stretches import Stretch as HeardStretch
-from bompla.analysis.tempo.stretches import stretches_of
+from bompla.analysis.tempo.stretches import HeardStretch, stretches_of
 from bompla.audio.clip import Clip
-from bompla.audio.room import let_go
+from bompla.audio.memory import release_pages
 from bompla.errors import AnalysisError
 from bompla.files import as_text, is_text
 from bompla.model.analysis_result import AnalysisResult
@@ -106,7 +105,7 @@ def listened(
 ) -> Listening:
     """Return all that is heard in a spectrum, with what the network made of it, of a sound so many seconds long."""
     found = find_attacks(spectrum, activations, strengths_of(activations, load_model()), params)
-    let_go(spectrum.signal)
+    release_pages(spectrum.signal)
     progress(0.6, "hearing drums")
     drums = heard_together(activations, load_model(), load_context(), spectrum, found.samples)
     progress(0.8, "reading tempo and bars")
@@ -196,13 +195,13 @@ def _attacks(clip: Clip, heard: Listening, threshold: float) -> tuple[Attack, ..
     for place, one in zip(cut_at, told, strict=True):
         drums[place] = one
     levels = strike_levels(heard.spectrum, found.samples, _next_strike(found, threshold, heard.spectrum.signal.size))
-    let_go(heard.spectrum.signal)
+    release_pages(heard.spectrum.signal)
     made = []
     for i in np.flatnonzero(found.strengths >= CANDIDATE_FLOOR):
         at_sample = min(clip.frames - 1, round(int(found.samples[i]) * scale))
         strength, clear_by = round(float(found.strengths[i]), 4), round(float(clear[i]), 1)
         made.append(Attack(at_sample, quiet_before(clip, at_sample), strength, drums[i], clear_by, levels[i]))
-    let_go(clip.mono)
+    release_pages(clip.mono)
     return tuple(made)
 
 

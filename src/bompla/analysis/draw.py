@@ -4,20 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from bompla.analysis.analyse import Listening, listen
+from bompla.analysis.analyse import Listening
 from bompla.analysis.hearing.attacks import CANDIDATE_FLOOR, PEAK_FRAMES
 from bompla.analysis.hearing.drums import strengths_of
 from bompla.analysis.hearing.network import load_model
 from bompla.analysis.hearing.spectrum import ANALYSIS_RATE, HOP, LOW_HOP, Floats, Spectrum
-from bompla.analysis.params import AnalysisParams
 from bompla.analysis.pictures import Pictures
 from bompla.audio.clip import Clip
 from bompla.model.drums import BANDS_HZ
-
-
-def pictures_of(clip: Clip) -> Pictures:
-    """Return what is drawn beside the waveform of a clip."""
-    return drawn_from(clip, listen(clip, AnalysisParams()))
 
 
 def drawn_from(clip: Clip, heard: Listening | None) -> Pictures:

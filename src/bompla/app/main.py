@@ -21,7 +21,7 @@ from bompla.app.commands import STAGES
 from bompla.app.messages import MessageHub
 from bompla.app.preferences import preferences
 from bompla.app.project.project_state import loaded_of
-from bompla.app.project.recovery import go_on_with, offer_recovery
+from bompla.app.project.recovery import offer_recovery, resume
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Threads
 from bompla.app.settings.choosing import sound_choice
@@ -82,7 +82,7 @@ def run(
     QTimer.singleShot(0, window.playback.start)
     QTimer.singleShot(0, window.session.requests.analysis.warm)
     if go_on is not None:
-        QTimer.singleShot(0, lambda: go_on_with(window.session, go_on))
+        QTimer.singleShot(0, lambda: resume(window.session, go_on))
     elif screenshot is None:
         QTimer.singleShot(0, lambda: offer_recovery(window.session))
     if screenshot is not None:

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.audio.room import let_go, room_for
+from bompla.audio.memory import release_pages, samples_for
 from bompla.errors import SoundFileError
 
 Samples = NDArray[np.float32]
@@ -64,7 +64,7 @@ class Clip:
         """The mean of all channels, shape (frames,); the loudest channel where they cancel each other, as with one turned upside down."""
         if self.channels == 1:
             return self.samples[:, 0]
-        mixed = self._mixed_into(room_for(self.frames))
+        mixed = self._mixed_into(samples_for(self.frames))
         mixed.flags.writeable = False
         return mixed
 
@@ -84,8 +84,8 @@ class Clip:
                 part += block[:, channel]
             part /= np.float32(max(2, self.channels))
             if start % (_LET_GO_BLOCKS * _BLOCK) == 0:
-                let_go(self.samples)
-                let_go(room)
+                release_pages(self.samples)
+                release_pages(room)
         return room
 
     @cached_property
@@ -109,7 +109,7 @@ class Clip:
         digest.update(f"{self.sample_rate}/{self.frames}/{self.channels}".encode())
         for start in range(0, self.frames, _BLOCK * _LET_GO_BLOCKS):
             digest.update(self.samples[start : start + _BLOCK * _LET_GO_BLOCKS].data.cast("B"))
-            let_go(self.samples)
+            release_pages(self.samples)
         return digest.hexdigest()
 
     def part(self, start_sample: int, end_sample: int) -> Clip:

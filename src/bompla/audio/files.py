@@ -13,7 +13,7 @@ import numpy as np
 import soundfile
 
 from bompla.audio.clip import MAX_RATE, MIN_RATE, Clip, Samples
-from bompla.audio.room import let_go, room_for
+from bompla.audio.memory import release_pages, samples_for
 from bompla.errors import SoundFileError
 from bompla.files import name_of, open_regular, reason_of
 
@@ -148,7 +148,7 @@ def _possible(samples: np.ndarray, *, rounded: bool = False) -> np.ndarray:
             np.rint(block * np.float32(_FULL_24), out=block)
             block /= np.float32(_FULL_24)
         if start % (_LET_GO_BLOCKS * _BLOCK_FRAMES) == 0:
-            let_go(samples)
+            release_pages(samples)
     return samples
 
 
@@ -199,13 +199,13 @@ def _read_all(stream: soundfile.SoundFile) -> np.ndarray:
             break
         if read + block.shape[0] > len(room):
             known = min(stream.frames, limit + 1) if read >= _TRUSTED_FRAMES else 0
-            larger = room_for(max(known, 2 * len(room), read + block.shape[0]), stream.channels)
+            larger = samples_for(max(known, 2 * len(room), read + block.shape[0]), stream.channels)
             larger[:read] = room[:read]
             room = larger
         room[read : read + block.shape[0]] = block
         read += block.shape[0]
         if read % (_LET_GO_BLOCKS * _BLOCK_FRAMES) == 0:
-            let_go(room)
+            release_pages(room)
     return room[:read]
 
 

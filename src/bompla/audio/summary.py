@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bompla.audio.clip import Clip, Samples
-from bompla.audio.room import let_go
+from bompla.audio.memory import release_pages
 
 BASE_FRAMES = 32
 FACTOR = 4
@@ -88,7 +88,7 @@ def _by_blocks(samples: Samples) -> Samples:
         found[start : start + len(part), 0] = part.min(axis=1)
         found[start : start + len(part), 1] = part.max(axis=1)
         if start % (LET_GO_EVERY * ROWS_AT_ONCE) == 0:
-            let_go(samples)
+            release_pages(samples)
     if rest.size:
         found[whole] = rest.min(), rest.max()
     return found

@@ -5,19 +5,18 @@ from __future__ import annotations
 import json
 import os
 import sys
-import tempfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
+from bompla.cli.one_sound import analysed, problem_line
 from bompla.cli.running import Progress, files_of, in_order
-from bompla.cli.saying import problem_of, say
+from bompla.cli.saying import say
 from bompla.errors import BomplaError
 
 EXIT_FAILED = 1
-STANDARD = "-"
 
 
 @click.command()
@@ -63,49 +62,8 @@ def _answers(found: Sequence[Path], jobs: int, cluster: str, *, send_files: bool
     yield from in_order(analysed, found, jobs, _ended)
 
 
-def analysed(path: Path) -> dict[str, Any]:
-    """Return what is heard in a file as plain values, or its problem in words."""
-    try:
-        if str(path) == STANDARD:
-            return analysed_bytes(sys.stdin.buffer.read(), STANDARD)
-        return _heard(path, str(path))
-    except Exception as error:  # noqa: BLE001  # whatever it is, the files after it are not lost
-        return _problem(str(path), problem_of(error, path.name))
-
-
-def analysed_bytes(content: bytes, name: str) -> dict[str, Any]:
-    """Return what is heard in the bytes of a sound file of some name, or its problem in words."""
-    with tempfile.TemporaryDirectory(prefix="bompla-") as folder:
-        path = Path(folder) / (Path(name).name if name != STANDARD else "standard input")
-        path.write_bytes(content)
-        try:
-            return _heard(path, name)
-        except Exception as error:  # noqa: BLE001  # as above
-            return _problem(name, problem_of(error, path.name))
-
-
 def _ended(path: Path) -> dict[str, Any]:
-    return _problem(str(path), f"{path.name}: its process was ended; there may not be enough memory for it.")
-
-
-def _problem(path: str, words: str) -> dict[str, Any]:
-    from bompla.formats.schemas import Problem, ProblemSource, plain
-
-    return plain(Problem(source=ProblemSource(path=path), error=words))
-
-
-def _heard(path: Path, shown: str) -> dict[str, Any]:
-    from bompla.analysis.analyse import analyse as run_analysis
-    from bompla.analysis.hearing.context import load_context
-    from bompla.analysis.hearing.network import load_model
-    from bompla.audio.files import read_clip
-    from bompla.formats.analysis_json import analysis_object
-    from bompla.groove.rebuild import document_from
-
-    load_model()
-    load_context()
-    heard = run_analysis(read_clip(path), name=path.name, path=shown)
-    return analysis_object(heard, document_from(heard, path.stem))
+    return problem_line(str(path), f"{path.name}: its process was ended; there may not be enough memory for it.")
 
 
 def _tempo_words(tempo: dict[str, Any]) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from bompla.cli.analysing import analysed, analysed_bytes
+from bompla.cli.one_sound import analysed, analysed_bytes
 from bompla.errors import AnalysisError
 
 RETRIES = 3

@@ -30,7 +30,7 @@ def pin_numeric_threads() -> None:
 
 def files_of(given: Sequence[Path]) -> list[Path]:
     """Return the files that are named, and those of the folders that are, in order; `-` stays as it is."""
-    from bompla.analysis.shelf_index import files_under
+    from bompla.shelf.index import files_under
 
     found: list[Path] = []
     for path in given:

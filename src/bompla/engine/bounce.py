@@ -29,7 +29,7 @@ MATCHED_S = 40.0
 
 _MATCHED = Kept(24)
 
-RINGS_OUT_S, MOST_PIECES, STILL = 0.25, 80, 1e-5
+RINGS_OUT_S, MOST_PIECES, SILENCE_FLOOR = 0.25, 80, 1e-5
 """Ringing out is listened to in such pieces, at most so many, until nothing is louder than -100 dB."""
 
 
@@ -79,10 +79,10 @@ def bounce_ringing(baked: Baked) -> Clip:
     piece = round(RINGS_OUT_S * baked.sample_rate)
     for _ in range(MOST_PIECES):
         parts.append(_rendered(state, piece))
-        if not state.voices and float(np.abs(parts[-1]).max(initial=0.0)) < STILL:
+        if not state.voices and float(np.abs(parts[-1]).max(initial=0.0)) < SILENCE_FLOOR:
             break
     sound = np.concatenate(parts)
-    heard = np.flatnonzero(np.abs(sound).max(axis=1) >= STILL)
+    heard = np.flatnonzero(np.abs(sound).max(axis=1) >= SILENCE_FLOOR)
     last = int(heard[-1]) + 1 if heard.size else 0
     return Clip(sound[: max(baked.total_frames, last)], baked.sample_rate)
 

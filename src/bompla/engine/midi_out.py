@@ -15,7 +15,6 @@ START, CONTINUE, STOP, CLOCK, SONG_POSITION = 0xFA, 0xFB, 0xFC, 0xF8, 0xF2
 NOTE_ON, NOTE_OFF = 0x90, 0x80
 CLOCKS_PER_BEAT = 24
 CLOCKS_PER_SIXTEENTH = 6
-ALL_NOTES_OFF = 123
 
 Send = Callable[[bytes], None]
 Told = Callable[[float, bytes], None]

@@ -21,7 +21,7 @@ from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, ms_to_samples, velocity_t
 LEAD_MS = 0.5
 """So long before its attack a sample begins."""
 
-STILL = 10.0 ** (-90.0 / 20.0)
+SILENCE_FLOOR = 10.0 ** (-90.0 / 20.0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,7 +136,7 @@ def _sample(request: ExportRequest, pad: Pad, layer: Layer, number: int, filters
     if late > 0:  # a sampler strikes when the note comes, not ahead of it
         sound = sound[late:].copy()
         sound[:lead] *= np.linspace(0.0, 1.0, lead, dtype=np.float32)[:, np.newaxis]
-    heard = np.flatnonzero(loudest_channel(sound) >= STILL)
+    heard = np.flatnonzero(loudest_channel(sound) >= SILENCE_FLOOR)
     return Sample(f"{number + 1:02d} {file_name(pad.name)}", sound[: max(64, int(heard[-1]) + 1 if heard.size else 0)])
 
 

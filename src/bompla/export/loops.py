@@ -8,7 +8,6 @@ from itertools import count
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.loop.seam import seamless
 from bompla.audio.clip import Clip
 from bompla.engine.bounce import bounce_rebuilt, bounce_ringing
 from bompla.export.request import Check, ExportRequest, Made, Part, base_name, file_name, parts_of
@@ -19,10 +18,11 @@ from bompla.model.drums import DRUMS
 from bompla.model.wording import in_bars
 from bompla.render.events import sound_key
 from bompla.render.levels import fade_out_ms
+from bompla.render.seam import seamless
 from bompla.render.speed import at_rate, at_speed
 from bompla.units import db_to_gain, ms_to_samples
 
-STILL = 10.0 ** (-90.0 / 20.0)
+SILENCE_FLOOR = 10.0 ** (-90.0 / 20.0)
 """A single hit ends where nothing louder follows."""
 
 
@@ -104,7 +104,7 @@ def pad_sound(request: ExportRequest, pad: Pad, layer: Layer) -> NDArray[np.floa
 
 
 def _without_end(sound: NDArray[np.float32]) -> NDArray[np.float32]:
-    heard = np.flatnonzero(loudest_channel(sound) >= STILL)
+    heard = np.flatnonzero(loudest_channel(sound) >= SILENCE_FLOOR)
     return sound[: int(heard[-1]) + 1] if heard.size else sound[: min(len(sound), 64)]
 
 

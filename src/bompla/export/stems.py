@@ -10,13 +10,13 @@ from dataclasses import replace as with_values
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.loop.seam import seamless
 from bompla.audio.clip import Clip
 from bompla.engine.bounce import bounce_rebuilt, bounce_ringing
 from bompla.export.request import Check, ExportRequest, Made, base_name, parts_of
 from bompla.export.sound_file import encoded, suffix
 from bompla.model.document import Cut, Slice
 from bompla.model.drums import DRUMS
+from bompla.render.seam import seamless
 from bompla.render.speed import at_rate, at_speed
 from bompla.render.underneath import UNDERNEATH, alone, most_of
 from bompla.units import ms_to_samples

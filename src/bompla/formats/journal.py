@@ -178,7 +178,7 @@ def recovered(left: Left) -> Project:
     return Project(sources, last.current, borrowed)
 
 
-def put_away(left: Left) -> None:
+def discard(left: Left) -> None:
     """Take away what a session left."""
     shutil.rmtree(left.folder, ignore_errors=True)
 
@@ -206,8 +206,8 @@ def _changes(before: Written | None, now: Written) -> dict[str, Any]:
     documents = []
     for index, document in enumerate(now.documents):
         old = before.documents[index] if before is not None and index < len(before.documents) else None
-        fields = {name: value for name in document.__struct_fields__
-                  if (value := getattr(document, name)) is not (getattr(old, name) if old is not None else _NEW)}
+        fields = {one.encode_name: value for one in msgspec.structs.fields(Document)
+                  if (value := getattr(document, one.name)) is not (getattr(old, one.name) if old is not None else _NEW)}
         documents.append({"all": old is None, "set": msgspec.to_builtins(fields)})
     return {"version": _VERSION, "documents": documents, "current": now.current, "borrowed": now.borrowed, "path": now.path,
             "edits": now.edits}

@@ -48,7 +48,7 @@ LIKELY = 0.5
 """Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
 
 
-class Strike(NamedTuple):
+class StruckSlice(NamedTuple):
     """A slice in which the drum is heard: how hard, as heard and by its measured level, how clear and whole, and what else is in it."""
 
     cut: Cut
@@ -81,7 +81,7 @@ def layers_of(drum: str, group: Sequence[tuple[Cut, Heard]]) -> tuple[Layer, ...
     return tuple(layers)
 
 
-def _costs(strikes: list[Strike]) -> NDArray[np.float64]:
+def _costs(strikes: list[StruckSlice]) -> NDArray[np.float64]:
     """Return how far strike n is from strike m when it leads in its place, shape (strikes, strikes), in dB: sound, and what is unclean."""
     clear = np.array([one.clear_db for one in strikes])
     drums = sorted({drum for one in strikes for drum in one.others})
@@ -131,22 +131,22 @@ def _within_ranges(costs: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDA
     return within, leads
 
 
-def _apart_db(one: Strike, other: Strike) -> float:
+def _apart_db(one: StruckSlice, other: StruckSlice) -> float:
     return abs(velocity_to_db(one.level_velocity) - velocity_to_db(other.level_velocity))
 
 
-def _strikes(drum: str, group: Sequence[tuple[Cut, Heard]]) -> list[Strike]:
+def _strikes(drum: str, group: Sequence[tuple[Cut, Heard]]) -> list[StruckSlice]:
     likely = [item for item in group if item[1].confidence >= LIKELY] or list(group)
     band = DRUMS[drum].band
     levels = [level_db(cut.levels, band) if _stands_alone(cut, drum) else None for cut, _ in likely]
     known = [level - velocity_to_db(heard.velocity) for (_, heard), level in zip(likely, levels, strict=True) if level is not None]
     if not known:
-        return [Strike(cut, heard.velocity, heard.velocity, _clear_db(cut, heard), _others(cut, drum)) for cut, heard in likely]
+        return [StruckSlice(cut, heard.velocity, heard.velocity, _clear_db(cut, heard), _others(cut, drum)) for cut, heard in likely]
     full_db = float(np.median(known))
     made = []
     for (cut, heard), level in zip(likely, levels, strict=True):
         by_level = heard.velocity if level is None else db_to_velocity(level - full_db)
-        made.append(Strike(cut, heard.velocity, by_level, _clear_db(cut, heard), _others(cut, drum)))
+        made.append(StruckSlice(cut, heard.velocity, by_level, _clear_db(cut, heard), _others(cut, drum)))
     return made
 
 

@@ -42,10 +42,10 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
             proposed=heard.passages if len(heard.stretches) > 1 else (),
         )
     )
-    return made_anew(document)
+    return remade(document)
 
 
-def made_anew(document: Document) -> Document:
+def remade(document: Document) -> Document:
     """Return the document with kit and pattern made from its slices, and nothing of what they were before."""
     pads, next_id = made_kit(document.cuts, document.next_id)
     document = replace(document, pads=pads, next_id=next_id, offers=(), shown=0)
@@ -60,7 +60,7 @@ def made_anew(document: Document) -> Document:
 def following(before: Document, after: Document) -> Document:
     """Return an edited document whose kit and pattern nobody has touched: they are made anew where its loop reaches other strikes."""
     known = {cut.attack_sample for cut in before.cuts}
-    return after if all(cut.attack_sample in known for cut in after.cuts) else made_anew(after)
+    return after if all(cut.attack_sample in known for cut in after.cuts) else remade(after)
 
 
 class Offer(NamedTuple):
@@ -180,8 +180,8 @@ def remade_kit(document: Document) -> Document:
     """Make the kit anew from the slices as they stand; pads changed by hand stay, and so do all hits."""
     made, _ = made_kit(document.cuts, document.next_id)
     kept = {pad.drum: pad for pad in reversed(document.pads)}
-    pads = [pad for pad in document.pads if pad.own or all(pad.drum != new.drum for new in made)]
-    pads += [replace(old, layers=new.layers) for new in made if (old := kept.get(new.drum)) is not None and not old.own]
+    pads = [pad for pad in document.pads if pad.edited or all(pad.drum != new.drum for new in made)]
+    pads += [replace(old, layers=new.layers) for new in made if (old := kept.get(new.drum)) is not None and not old.edited]
     return _with_pads(document, pads, [new for new in made if new.drum not in kept])
 
 

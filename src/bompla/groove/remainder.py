@@ -45,7 +45,7 @@ def with_remainder(document: Document) -> Document:
     pad_id = document.next_id
     slot, note = free_slot(drum, {pad.slot for pad in document.pads}), free_note(document, drum.note)
     layers = layers_of(DRUM, [(one.cut, strike) for one, strike in zip(slices, strikes, strict=True)])
-    pad = Pad(pad_id, slot, DRUM, NAME, note, 0.0, layers, own=True)
+    pad = Pad(pad_id, slot, DRUM, NAME, note, 0.0, layers, edited=True)
     document = replace(document, pads=tuple(sorted((*document.pads, pad), key=lambda one: one.slot)), next_id=pad_id + 1)
     beats = document.beat_map.beats_at([one.cut.attack_sample for one in slices]).tolist()
     variations = []

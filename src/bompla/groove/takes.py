@@ -57,7 +57,7 @@ class Takes:
         return phrase[::-1]
 
 
-def taken_back(strikes: Sequence[Strike], *, bpm: float, beats: float, late_s: float = 0.0) -> list[tuple[int, float, int, float]]:
+def hits_from_strikes(strikes: Sequence[Strike], *, bpm: float, beats: float, late_s: float = 0.0) -> list[tuple[int, float, int, float]]:
     """Return strikes as hits of a loop of so many beats: (pad id, beat, velocity, pitch), in order of time.
 
     `late_s` is how late strikes arrive, and is taken off. What was played along with the loop lies

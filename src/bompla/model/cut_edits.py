@@ -154,10 +154,10 @@ def recut(document: Document) -> Document:
             next_id += 1
         cuts.append(cut)
     cuts, next_id = _with_first(cuts, document, next_id)
-    cuts, put_by = remembering(document, cuts, new_ids)
+    cuts, set_aside = remembering(document, cuts, new_ids)
     ids = {cut.id for cut in cuts}
     offers = [i for i in document.offers if i in ids] + _unplayed(document, cuts, new_ids)
-    return replace(document, cuts=_sorted(cuts), offers=tuple(offers), next_id=next_id, put_by=put_by)
+    return replace(document, cuts=_sorted(cuts), offers=tuple(offers), next_id=next_id, set_aside=set_aside)
 
 
 def _within(times: Sequence[float], at: int, near: int) -> bool:

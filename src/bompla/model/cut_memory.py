@@ -21,7 +21,7 @@ def remembering(document: Document, cuts: list[Cut], new_ids: Iterable[int]) -> 
     `new_ids` are the cuts that were made anew. A mark goes to the nearest cut within `SAME_ATTACK_MS`.
     """
     ids, new = {cut.id for cut in cuts}, set(new_ids)
-    away = [cut for cut in (*document.cuts, *document.put_by) if is_marked(cut) and cut.id not in ids]
+    away = [cut for cut in (*document.cuts, *document.set_aside) if is_marked(cut) and cut.id not in ids]
     if not away:
         return cuts, ()
     near = ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from bompla.errors import EditError
 from bompla.model.document import Cut, Document, Heard, Hit, Variation
 from bompla.model.drums import Meter
 from bompla.model.loop import whole_bars
@@ -80,11 +79,3 @@ def hits_inside(document: Document) -> list[Hit]:
     """Return the hits of the shown variation that lie inside it."""
     beats = pattern_beats(document)
     return [hit for hit in pattern_of(document).hits if is_inside(hit.at_beats, beats)]
-
-
-def hit_of(document: Document, hit_id: int) -> Hit:
-    """Return a hit of the shown pattern by id; raises EditError where there is none."""
-    for hit in pattern_of(document).hits:
-        if hit.id == hit_id:
-            return hit
-    raise EditError("That hit is no longer there.")

@@ -151,11 +151,11 @@ class Borrowed(msgspec.Struct, frozen=True):
     frames: int
 
 
-class Pad(msgspec.Struct, frozen=True):
+class Pad(msgspec.Struct, frozen=True, rename={"edited": "own"}):
     """A pad of the kit; `slot` counts from the lower left, four to a row.
 
     Its layers are in order of the highest velocity they answer to; those of one height take turns.
-    A pad that was changed by hand (`own`) stays when the kit is made anew. `stacked` is the id of a pad
+    A pad that was changed by hand (`edited`) stays when the kit is made anew. `stacked` is the id of a pad
     that sounds with it, 0 for none. `keys` are the lowest and highest note that play it at their pitch,
     its own note at its own; (0, 0) where only its note does.
     """
@@ -168,7 +168,7 @@ class Pad(msgspec.Struct, frozen=True):
     level_db: float = 0.0
     layers: tuple[Layer, ...] = ()
     shape: Shape = PLAIN
-    own: bool = False
+    edited: bool = False
     stacked: int = 0
     keys: tuple[int, int] = (0, 0)
 
@@ -316,12 +316,12 @@ class Colour(msgspec.Struct, frozen=True):
     chain: tuple[Treatment, ...] = ()
 
 
-class Document(msgspec.Struct, frozen=True):
+class Document(msgspec.Struct, frozen=True, rename={"set_aside": "put_by"}):
     """A whole project. Cuts and hits are sorted by time; edits live in the modules beside this one.
 
     `tempo` is the beat that the loop is counted by.
     `attacks` are all places where the analysis saw sound rise, of which those at least as strong
-    as `threshold` became cuts; `put_by` are cuts that are not made now, and what was said of them. `offers` are cuts whose hits the
+    as `threshold` became cuts; `set_aside` are cuts that are not made now, and what was said of them. `offers` are cuts whose hits the
     pattern does not have yet. `tail` is
     how slices go on past their end on pads that leave it to the kit, one of `TAILS`. Of a recording of several tempos
     `stretches` are its parts, and `proposed` loops of them, best first.
@@ -346,7 +346,7 @@ class Document(msgspec.Struct, frozen=True):
     wander: Wander = Wander()
     borrowed: tuple[Borrowed, ...] = ()
     by_ear: tuple[EarRound, ...] = ()
-    put_by: tuple[Cut, ...] = ()
+    set_aside: tuple[Cut, ...] = ()
     stretches: tuple[Stretch, ...] = ()
     proposed: tuple[Proposed, ...] = ()
     shown: int = 0

@@ -119,11 +119,6 @@ def drum_of_note(midi_note: int) -> str:
     return drum.key if drum else "perc"
 
 
-def drums_of(family: Family) -> tuple[Drum, ...]:
-    """Return the drums of a family in table order."""
-    return tuple(drum for drum in _TABLE if drum.family is family)
-
-
 class Meter(msgspec.Struct, frozen=True):
     """A meter: its name, the beats counted in a bar, and a beat's length in quarter notes.
 

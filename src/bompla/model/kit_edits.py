@@ -111,7 +111,7 @@ def _put_layer(document: Document, slot: int, layer: Layer, drum: str, name: str
     if pad is not None:
         return _with_pad(document, replace(pad, layers=(layer,)))
     note = free_note(document, DRUMS[drum].note)
-    new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, note, 0.0, (layer,), own=True)
+    new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, note, 0.0, (layer,), edited=True)
     pads = tuple(sorted([*document.pads, new], key=lambda p: p.slot))
     return replace(document, pads=pads, next_id=document.next_id + 1)
 
@@ -215,7 +215,7 @@ def loudest_velocity(cut: Cut) -> int:
 
 
 def _with_pad(document: Document, pad: Pad) -> Document:
-    pad = replace(pad, own=True)
+    pad = replace(pad, edited=True)
     return replace(document, pads=tuple(pad if p.id == pad.id else p for p in document.pads))
 
 
@@ -270,5 +270,5 @@ def _with_notes(document: Document, wanted: Iterable[int]) -> Document:
             raise EditError("A MIDI note is a number from 0 to 127.")
         free = next((n for n in (*range(note, 128), *range(note)) if n not in taken), note)
         taken.add(free)
-        pads.append(pad if pad.note == free else replace(_at_note(pad, free), own=True))
+        pads.append(pad if pad.note == free else replace(_at_note(pad, free), edited=True))
     return replace(document, pads=tuple(pads))

@@ -97,17 +97,6 @@ def check_ranges(value: msgspec.Struct) -> None:
                 raise EditError(f"{_words(owner, name)} is {number:.6g}, which cannot be right: it lies between {low:g} and {high:g}.")
 
 
-def numeric_fields() -> dict[type, list[str]]:
-    """Return for each kind of value the fields that hold numbers: those that the table has to have."""
-    return {kind: [one.name for one in msgspec.structs.fields(kind) if _holds_numbers(one.type)] for kind in RANGES if kind is not Shape}
-
-
-def _holds_numbers(kind: Any) -> bool:
-    if kind in (int, float):
-        return True
-    return any(_holds_numbers(inner) for inner in getattr(kind, "__args__", ()))
-
-
 def _fields(value: msgspec.Struct) -> Iterator[tuple[msgspec.Struct, str, Any]]:
     """Yield every field of a value and of all values inside it, with the value that has it."""
     for name in value.__struct_fields__:

@@ -18,7 +18,7 @@ from bompla.model.pattern_edits import SAME_BEATS, with_hits
 from bompla.model.variation_edits import set_bars
 from bompla.units import clamped_velocity
 
-Stretch = tuple[float, float]
+Beats = tuple[float, float]
 AMOUNT = Param("amount", "Quantise by", "share", 0.0, 1.0, "How far hits move to their step, shown while it is dragged", default=1.0)
 MOST_LENGTH_BEATS, MOST_PITCH = 8.0, 24.0
 VALUES = ("offset", "velocity", "length", "pitch", "chance", "gain")
@@ -27,7 +27,7 @@ VALUES = ("offset", "velocity", "length", "pitch", "chance", "gain")
 LEAST_GAIN_DB, MOST_GAIN_DB = -24.0, 12.0
 
 
-def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
+def bars_around(document: Document, hit_ids: Iterable[int]) -> Beats:
     """Return the whole bars that hits lie in; all of the pattern for none."""
     chosen = set(hit_ids)
     times = [hit.at_beats for hit in pattern_of(document).hits if hit.id in chosen and is_inside(hit.at_beats, pattern_beats(document))]
@@ -39,7 +39,7 @@ def bars_around(document: Document, hit_ids: Iterable[int]) -> Stretch:
     return float(first * per_bar), float(min((last + 1) * per_bar, pattern_beats(document)))
 
 
-def in_stretch(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None) -> list[Hit]:
+def in_stretch(document: Document, stretch: Beats, pad_ids: Iterable[int] | None = None) -> list[Hit]:
     """Return the hits of a stretch, of some pads or of all."""
     pads = None if pad_ids is None else set(pad_ids)
     return [h for h in pattern_of(document).hits if stretch[0] <= max(0.0, h.at_beats) < stretch[1] and (pads is None or h.pad_id in pads)]
@@ -112,20 +112,20 @@ def repeated_to_end(document: Document, hit_ids: Iterable[int]) -> Document:
     return replace(with_hits(document, [*left, *made]), next_id=next_id)
 
 
-def reversed_in(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None, *, step: float = 0.25) -> Document:
+def reversed_in(document: Document, stretch: Beats, pad_ids: Iterable[int] | None = None, *, step: float = 0.25) -> Document:
     """Play a stretch backwards, its last step first; done twice it is as it was."""
     start, end = stretch
     length = end - start
     return _timed(document, stretch, pad_ids, lambda at: start + (length - step - (at - start)) % length)
 
 
-def rotated(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None, *, by_beats: float = 0.25) -> Document:
+def rotated(document: Document, stretch: Beats, pad_ids: Iterable[int] | None = None, *, by_beats: float = 0.25) -> Document:
     """Move the hits of a stretch along, those past its end coming in again at its start; back by as much undoes it."""
     start, end = stretch
     return _timed(document, stretch, pad_ids, lambda at: start + (at - start + by_beats) % (end - start))
 
 
-def at_half_time(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None) -> Document:
+def at_half_time(document: Document, stretch: Beats, pad_ids: Iterable[int] | None = None) -> Document:
     """Play a stretch half as fast: its first half fills it."""
     start, end = stretch
     hits = in_stretch(document, stretch, pad_ids)
@@ -134,7 +134,7 @@ def at_half_time(document: Document, stretch: Stretch, pad_ids: Iterable[int] | 
     return with_hits(moved, [hit for hit in pattern_of(moved).hits if hit.id not in gone])
 
 
-def at_double_time(document: Document, stretch: Stretch, pad_ids: Iterable[int] | None = None) -> Document:
+def at_double_time(document: Document, stretch: Beats, pad_ids: Iterable[int] | None = None) -> Document:
     """Play a stretch twice as fast, and so twice."""
     start, end = stretch
     hits = in_stretch(document, stretch, pad_ids)
@@ -170,7 +170,7 @@ def merged(document: Document, *, near_beats: float = SAME_BEATS) -> Document:
     return with_hits(document, kept)
 
 
-def without_bars(document: Document, stretch: Stretch) -> Document:
+def without_bars(document: Document, stretch: Beats) -> Document:
     """Cut bars out: what comes later moves up, and the pattern is so much shorter; raises EditError where nothing would be left."""
     start, end = stretch
     if end - start >= pattern_beats(document):
@@ -180,7 +180,7 @@ def without_bars(document: Document, stretch: Stretch) -> Document:
     return _longer_by(moved, start - end)
 
 
-def with_empty_bars(document: Document, stretch: Stretch) -> Document:
+def with_empty_bars(document: Document, stretch: Beats) -> Document:
     """Put empty bars in before a stretch, as long as it: what comes later moves on, and the pattern is so much longer."""
     start, end = stretch
     later = end - start
@@ -234,7 +234,7 @@ def set_values(document: Document, what: str, values: dict[int, float], step_of:
 
 
 def _timed(
-    document: Document, stretch: Stretch, pad_ids: Iterable[int] | None, place: Callable[[float], float], leave: Iterable[int] = ()
+    document: Document, stretch: Beats, pad_ids: Iterable[int] | None, place: Callable[[float], float], leave: Iterable[int] = ()
 ) -> Document:
     ids = {hit.id for hit in in_stretch(document, stretch, pad_ids)} - set(leave)
     return with_hits(document, [replace(h, at_beats=round(place(h.at_beats), 9)) if h.id in ids else h for h in pattern_of(document).hits])

@@ -9,8 +9,6 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from bompla.analysis.loop.seam import seamless
-from bompla.analysis.separation.mix import mixed
 from bompla.audio.clip import Clip
 from bompla.groove.feel import felt_pattern
 from bompla.groove.order import passage_hits, total_beats
@@ -34,6 +32,8 @@ from bompla.render.events import (
     wanted_sounds,
 )
 from bompla.render.levels import FADE_OUT_MS, fade_out_ms
+from bompla.render.mix import mixed
+from bompla.render.seam import seamless
 from bompla.render.shaping import shaped
 from bompla.render.speed import ATTACKS_KEPT_BELOW, at_rate, at_speed
 from bompla.units import ms_to_samples

@@ -20,10 +20,10 @@ MARGIN_DB = 3.0
 FEWEST, LEAST_QUANTILE = 3, 0.2
 """How many slices must have a drum to know how loud it is at most, and which of them, in order of loudness, tells."""
 
-Stretch = tuple[int, int]
+Piece = tuple[int, int]
 """From an attack up to where the next slice begins, in samples of the source."""
 
-Alone = tuple[tuple[str, tuple[Stretch, ...]], ...]
+Alone = tuple[tuple[str, tuple[Piece, ...]], ...]
 Most = tuple[tuple[str, tuple[float, ...]], ...]
 
 
@@ -84,13 +84,13 @@ def _least(document: Document, drum: str) -> NDArray[np.float64] | None:
     return found[drum]
 
 
-def _all_alone(document: Document) -> dict[str, tuple[Stretch, ...]]:
+def _all_alone(document: Document) -> dict[str, tuple[Piece, ...]]:
     """Return all of them for every drum; of the last few documents they are kept, as every hit of a cleaned pad asks for them."""
     slices = document.slices()
     return _ALONE.get((slices,), lambda: _found_alone(slices))
 
 
-def _found_alone(slices: tuple[Slice, ...]) -> dict[str, tuple[Stretch, ...]]:
+def _found_alone(slices: tuple[Slice, ...]) -> dict[str, tuple[Piece, ...]]:
     found: dict[str, list[Slice]] = {}
     for one in sorted(slices, key=_clearness, reverse=True):
         for drum in (h.drum for h in one.cut.heard if h.sure and not one.cut.left_out and not underneath(one.cut, h.drum)):
@@ -102,5 +102,5 @@ def _clearness(one: Slice) -> tuple[float, int]:
     return one.cut.clear_db, one.end_sample - one.cut.attack_sample
 
 
-_ALONE: LastMade[dict[str, tuple[Stretch, ...]]] = LastMade()
+_ALONE: LastMade[dict[str, tuple[Piece, ...]]] = LastMade()
 _LEAST: LastMade[dict[str, NDArray[np.float64] | None]] = LastMade()

@@ -26,7 +26,7 @@ FLOOR_DB, SPAN_DB = -80.0, 40.0
 
 
 @dataclass(frozen=True, eq=False)
-class Layer:
+class Convolution:
     """A convolution over time: weights of shape (taps, inputs, outputs), and the frames from tap to tap."""
 
     weight: Floats
@@ -43,10 +43,10 @@ class HearingModel:
     """
 
     drums: tuple[str, ...]
-    first: Layer
-    blocks: tuple[Layer, ...]
+    first: Convolution
+    blocks: tuple[Convolution, ...]
     wholes: tuple[tuple[Floats, Floats], ...]
-    head: Layer
+    head: Convolution
     slope: Floats
     shift: Floats
     threshold: float
@@ -126,14 +126,15 @@ def read_model(stream: IO[bytes]) -> HearingModel:
             count = sum(name.startswith("block_weight") for name in data.files)
             model = HearingModel(
                 drums=tuple(str(name) for name in data["drums"]),
-                first=Layer(_f32(data["first_weight"]), _f32(data["first_bias"]), 1),
+                first=Convolution(_f32(data["first_weight"]), _f32(data["first_bias"]), 1),
                 blocks=tuple(
-                    Layer(_f32(data[f"block_weight{i}"]), _f32(data[f"block_bias{i}"]), int(data["dilations"][i])) for i in range(count)
+                    Convolution(_f32(data[f"block_weight{i}"]), _f32(data[f"block_bias{i}"]), int(data["dilations"][i]))
+                    for i in range(count)
                 ),
                 wholes=tuple(
                     (_f32(data[f"whole_weight{i}"]), _f32(data[f"whole_bias{i}"])) for i in range(count)
                 ),
-                head=Layer(_f32(data["head_weight"]), _f32(data["head_bias"]), 1),
+                head=Convolution(_f32(data["head_weight"]), _f32(data["head_bias"]), 1),
                 slope=_f32(data["slope"]),
                 shift=_f32(data["shift"]),
                 threshold=float(data["threshold"]),
@@ -145,7 +146,7 @@ def read_model(stream: IO[bytes]) -> HearingModel:
     return model
 
 
-def _convolved(values: Floats, layer: Layer) -> Floats:
+def _convolved(values: Floats, layer: Convolution) -> Floats:
     taps = layer.weight.shape[0]
     reach = (taps // 2) * layer.dilation
     frames = values.shape[0]

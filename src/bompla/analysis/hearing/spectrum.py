@@ -13,8 +13,8 @@ from scipy.fft import rfft  # a third of the time of NumPy's, which does one row
 from scipy.ndimage import grey_closing
 
 from bompla.audio.clip import Clip
+from bompla.audio.memory import release_pages, samples_for
 from bompla.audio.resample import resampled
-from bompla.audio.room import let_go, room_for
 
 ANALYSIS_RATE = 44_100
 HOP = 128
@@ -55,7 +55,7 @@ Floats = NDArray[np.float32]
 
 
 @dataclass(frozen=True, eq=False)
-class Stretch:
+class Excerpt:
     """Frames of a sound from `first` on: how loud its loud parts are, and which frames, shape (frames,), belong to what sounds.
 
     What leads in, long rests and what comes after do not.
@@ -91,7 +91,7 @@ class Spectrum:
         return level_db(self.power.sum(axis=1))
 
     @cached_property
-    def stretches(self) -> tuple[Stretch, ...]:
+    def stretches(self) -> tuple[Excerpt, ...]:
         """The sound in stretches, each with levels of its own: takes where it is short, else about as long as loops are."""
         least_db = float(self.total_db.max()) - FAINT_DB
         edges = even_parts(self.total_db, least_db)
@@ -123,16 +123,16 @@ class Spectrum:
         return np.asarray(self.power[:, chosen].sum(axis=1))
 
 
-def stretch_of(total_db: Floats, first: int, least_db: float) -> Stretch:
+def stretch_of(total_db: Floats, first: int, least_db: float) -> Excerpt:
     """Return the stretch of frames of these levels in dB from frame `first` on; nothing sounds that is 28 dB under `least_db`."""
     loud = np.flatnonzero(total_db > max(float(total_db.max()), least_db) - QUIET_DB)
     inside = np.zeros(total_db.size, bool)
     if loud.size == 0:
-        return Stretch(first, np.float32(least_db), inside)
+        return Excerpt(first, np.float32(least_db), inside)
     inside[loud[0] : loud[-1] + 1] = True
     for before in np.flatnonzero(np.diff(loud) > REST_S * ANALYSIS_RATE / HOP):
         inside[loud[before] + 1 : loud[before + 1]] = False
-    return Stretch(first, np.float32(max(least_db, float(np.percentile(total_db[inside], LOUD_PERCENTILE)))), inside)
+    return Excerpt(first, np.float32(max(least_db, float(np.percentile(total_db[inside], LOUD_PERCENTILE)))), inside)
 
 
 def even_parts(total_db: Floats, least_db: float) -> list[int]:
@@ -172,7 +172,7 @@ def _part_costs(level: NDArray[np.float64], lengths: NDArray[np.int64], a_second
             yield row[: np.searchsorted(lengths, end, side="right")]
 
 
-def _steps(stretches: Sequence[Stretch], least_db: float, under_db: float) -> list[int]:
+def _steps(stretches: Sequence[Excerpt], least_db: float, under_db: float) -> list[int]:
     """Return where stretches begin that are over `least_db` off the level of the one before; those `under_db` under all do not count."""
     loudest = max(float(stretch.loud_db) for stretch in stretches)
     takes = [stretch for stretch in stretches if float(stretch.loud_db) > loudest - under_db]
@@ -190,24 +190,24 @@ def spectrum_of(clip: Clip) -> Spectrum | None:
     padded = _room_around(mono.size)
     signal = padded[LOW_FFT_SIZE // 2 : LOW_FFT_SIZE // 2 + mono.size]
     signal[:] = mono
-    let_go(mono)
+    release_pages(mono)
     signal -= signal.mean(dtype=np.float64).astype(np.float32)
     peak = max(float(signal.max()), -float(signal.min())) if signal.size else 0.0
     if peak < _QUIET_PEAK:
         return None
     signal /= np.float32(peak)
-    let_go(signal)
+    release_pages(signal)
     tail = signal[-2 : -2 - LOW_FFT_SIZE : -1]  # mirrored at its end, which is no attack; silence ahead, so that a first hit is one
     padded[LOW_FFT_SIZE // 2 + signal.size :][: tail.size] = tail
     weights, centres = _bands()
     spectrum = Spectrum(signal, _banded(padded, signal.size, weights), _lowest(padded, signal.size), centres)
-    let_go(signal)
+    release_pages(signal)
     return spectrum
 
 
 def _room_around(frames: int) -> Floats:
     """Return silence with room for so many samples from `LOW_FFT_SIZE` / 2 on, and for what the last frames reach beyond them."""
-    padded = room_for(frames + 2 * LOW_FFT_SIZE + 2 * LOW_HOP + LOW_FFT_SIZE // 2)
+    padded = samples_for(frames + 2 * LOW_FFT_SIZE + 2 * LOW_HOP + LOW_FFT_SIZE // 2)
     padded[: LOW_FFT_SIZE // 2] = 0.0
     padded[LOW_FFT_SIZE // 2 + frames :] = 0.0
     return padded
@@ -223,7 +223,7 @@ def _banded(padded: Floats, samples: int, weights: Floats) -> Floats:
         spectra = rfft(views[start : start + _CHUNK_FRAMES] * window, axis=1, overwrite_x=True)
         power[start : start + _CHUNK_FRAMES] = (spectra.real**2 + spectra.imag**2) @ weights
         if start % (_LET_GO_CHUNKS * _CHUNK_FRAMES) == 0:
-            let_go(padded)
+            release_pages(padded)
     return power
 
 
@@ -246,7 +246,7 @@ def _lowest(padded: Floats, samples: int) -> Floats:
             whole += parts[hop : hop + count, hop]
         power[start : start + count] = whole[:, :LOW_BINS] ** 2 + whole[:, LOW_BINS:] ** 2
         if start % (_LET_GO_CHUNKS * _CHUNK_FRAMES) == 0:
-            let_go(padded)
+            release_pages(padded)
     return power
 
 

@@ -11,7 +11,7 @@ from bompla.analysis.loop.passages import CLEAR_DB, LENGTH_WORTH
 from bompla.analysis.tempo.drift import followed
 from bompla.analysis.tempo.evidence import Evidence, bars_alike, part_of, struck_by_bar
 from bompla.analysis.tempo.readings import Reading
-from bompla.analysis.tempo.stretches import Stretch
+from bompla.analysis.tempo.stretches import HeardStretch
 from bompla.audio.clip import Clip
 from bompla.model.document import Attack
 from bompla.model.loop import Loop
@@ -47,7 +47,7 @@ def passage_of(reading: Reading, clip: Clip, attacks: list[Attack], evidence: Ev
     return Loop.of_bars(start, max(start + 1, min(clip.frames, round(end_s * rate))), bars, name)
 
 
-def passages_in(stretch: Stretch, clip: Clip, attacks: list[Attack], evidence: Evidence) -> list[tuple[float, Proposed]]:
+def passages_in(stretch: HeardStretch, clip: Clip, attacks: list[Attack], evidence: Evidence) -> list[tuple[float, Proposed]]:
     """Return loops of a stretch with what each is worth: bars that are like the others, attacks on both ends, clear drums.
 
     `evidence` is that of the whole sound. They start and end on the stretch's own bar lines, snapped to attacks.

@@ -6,7 +6,6 @@ from bisect import bisect_left
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import partial
-from itertools import pairwise
 
 import numpy as np
 
@@ -298,9 +297,3 @@ def alike(document: Document, cut_id: int) -> tuple[int, ...]:
         and {h.drum for h in c.heard[1:] if h.sure} == under
     ]
     return (cut_id, *(i for _, _, i in sorted(found)))
-
-
-def closest_gap_ms(document: Document) -> float:
-    """Return the shortest time from one cut of the loop to the next, 0 where there are fewer than two."""
-    starts = [s.start_sample for s in document.slices()]
-    return min((samples_to_ms(b - a, document.source.sample_rate) for a, b in pairwise(starts)), default=0.0)

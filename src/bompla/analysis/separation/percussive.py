@@ -7,7 +7,7 @@ from scipy.ndimage import percentile_filter
 
 from bompla.analysis.separation.stft import istft, stft
 from bompla.audio.clip import Clip
-from bompla.audio.room import room_for
+from bompla.audio.memory import samples_for
 
 SIZE, HOP = 4096, 1024
 AROUND_FRAMES = 31
@@ -28,7 +28,7 @@ def percussive(clip: Clip) -> Clip:
     magnitude = np.sqrt(sum(np.abs(part) ** 2 for part in parts)).astype(np.float32)
     sustained = percentile_filter(magnitude, SUSTAINED_PERCENTILE, size=(AROUND_FRAMES, 1), mode="nearest")
     share = np.maximum(0.0, 1.0 - (OVER * sustained / np.maximum(magnitude, 1e-9)) ** 2)
-    sound = room_for(clip.frames, clip.channels)
+    sound = samples_for(clip.frames, clip.channels)
     for channel, part in enumerate(parts):
         sound[:, channel] = istft(part * share, SIZE, HOP, clip.frames)
     return Clip(sound, clip.sample_rate)

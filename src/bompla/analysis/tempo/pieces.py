@@ -47,7 +47,6 @@ ON_FIRST_S = 0.06
 
 MULTIPLES = (0.5, 2.0 / 3.0, 0.75, 4.0 / 3.0, 1.5, 2.0, 3.0)
 STEP_S, SIGMA_S = 0.004, 0.010
-LONGEST_LAG_S = 20.0
 LAG_BEATS = (0.5, 1.0, 1.5, 2.0, 3.0, 4.0, 6.0, 8.0)
 LAG_BARS = (0.5, 1.0, 2.0, 4.0)
 UNUSED = ("trimmed", "lead", "rest", "missed before", "missed after", "counted in", "one bar", "early start", "low at start",

@@ -38,7 +38,7 @@ TURN_S, TURNS_FOR, AS_GOOD = 6.0, 1.0, 0.5
 
 
 @dataclass(frozen=True, eq=False)
-class Stretch:
+class HeardStretch:
     """A part of a recording, in seconds, and the ways to read it, best first; their times are those of the recording."""
 
     start_s: float
@@ -51,7 +51,7 @@ class Stretch:
         return confidence_of(self.readings)
 
 
-def stretches_of(evidence: Evidence, params: AnalysisParams) -> list[Stretch]:
+def stretches_of(evidence: Evidence, params: AnalysisParams) -> list[HeardStretch]:
     """Return the stretches of a recording that is read as a piece, in order; those in which too little is struck are left out."""
     bounds = _bounds(evidence, params)
     made = [_stretch(evidence, start_s, end_s, params) for start_s, end_s in pairwise(bounds)]
@@ -69,7 +69,7 @@ def stretches_of(evidence: Evidence, params: AnalysisParams) -> list[Stretch]:
     return _joined(evidence, [one for one in made if one is not None], params)
 
 
-def _stretch(evidence: Evidence, start_s: float, end_s: float, params: AnalysisParams) -> Stretch | None:
+def _stretch(evidence: Evidence, start_s: float, end_s: float, params: AnalysisParams) -> HeardStretch | None:
     """Return what is between two times as a stretch, or nothing where too little is struck."""
     part = part_of(evidence, start_s, end_s)
     if part.times_s.size < FEWEST or part.last_s - part.first_s < LEAST_S:
@@ -79,7 +79,7 @@ def _stretch(evidence: Evidence, start_s: float, end_s: float, params: AnalysisP
     if not readings or (part.last_s - part.first_s) < LEAST_BARS * readings[0].beat_s * readings[0].meter.beats_per_bar:
         return None
     moved = [replace(reading, start_s=reading.start_s + start_s) for reading in readings]
-    return Stretch(start_s + part.first_s, start_s + min(part.duration_s, part.last_s + readings[0].beat_s), moved)
+    return HeardStretch(start_s + part.first_s, start_s + min(part.duration_s, part.last_s + readings[0].beat_s), moved)
 
 
 def _turn(evidence: Evidence, before: Reading, after: Reading, bounds: list[float]) -> float:
@@ -162,9 +162,9 @@ def _explained(part: Evidence, params: AnalysisParams) -> float:
     return best_combed(part, params) / (1.55 * part.total)
 
 
-def _joined(evidence: Evidence, found: list[Stretch], params: AnalysisParams) -> list[Stretch]:
+def _joined(evidence: Evidence, found: list[HeardStretch], params: AnalysisParams) -> list[HeardStretch]:
     """Return stretches of which neighbours of one tempo, with no rest between, are one where the beat goes on."""
-    made: list[Stretch] = []
+    made: list[HeardStretch] = []
     for one in found:
         if made and one.start_s - made[-1].end_s < REST_S:
             before = made[-1].readings[0]
@@ -172,13 +172,13 @@ def _joined(evidence: Evidence, found: list[Stretch], params: AnalysisParams) ->
                 part = part_of(evidence, made[-1].start_s, one.end_s)
                 readings = [replace(r, start_s=r.start_s + made[-1].start_s) for r in _read(part, params, AFTER_REST)]
                 if readings and abs(readings[0].beat_s / before.beat_s - 1.0) < SAME_TEMPO:
-                    made[-1] = Stretch(made[-1].start_s, one.end_s, readings)
+                    made[-1] = HeardStretch(made[-1].start_s, one.end_s, readings)
                     continue
         made.append(one)
     return made
 
 
-def _goes_on(before: Stretch, after: Stretch) -> bool:
+def _goes_on(before: HeardStretch, after: HeardStretch) -> bool:
     """Whether a stretch's beats are those of the one before it carried on, and its bars, where a rest is between."""
     first, second = before.readings[0], after.readings[0]
     apart = (second.start_s - first.start_s) / first.beat_s

@@ -10,7 +10,6 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from bompla.analysis.loop.passages import Bars, Proposal
-from bompla.analysis.loop.seam import zero_crossing
 from bompla.analysis.tempo.drift import Drift
 from bompla.app.bring_in.proposal_row import BOX, GAP, Box, boxes_of, paint_boxes, same_place
 from bompla.app.project.session import Session
@@ -22,6 +21,7 @@ from bompla.model.cut_edits import attack_near, move_ends
 from bompla.model.document import Document
 from bompla.model.loop import Loop
 from bompla.model.wording import in_bars
+from bompla.render.seam import zero_crossing
 from bompla.units import samples_to_s
 
 GRAB, HEAD = 6.0, 8.0

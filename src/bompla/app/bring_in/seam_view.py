@@ -7,7 +7,6 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from bompla.analysis.loop.seam import seamless
 from bompla.app.project.session import Session
 from bompla.app.theme import theme
 from bompla.app.ui.gesture import GestureWidget
@@ -17,6 +16,7 @@ from bompla.audio.summary import WaveSummary
 from bompla.model.cut_edits import move_ends
 from bompla.model.document import Document
 from bompla.model.loop import Loop
+from bompla.render.seam import seamless
 
 SEAM_MS = 40.0
 LEAST_MS, MOST_MS = 0.6, 400.0

@@ -7,16 +7,17 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractItemView, QDialog, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
 
-from bompla.analysis.shelf_index import ShelfHit
 from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
-from bompla.app.project.shelf import HitsRequest, WriteHits, find_hits, index_path, put_hits
+from bompla.app.project.shelf import WriteHits, find_hits, put_hits
 from bompla.app.project.tasks import Newest, Threads
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import button, drum_box, label
 from bompla.model.document import PADS_PER_PAGE
 from bompla.model.drums import DRUMS
 from bompla.model.wording import counted
+from bompla.shelf.asking import HitsRequest, index_path
+from bompla.shelf.index import ShelfHit
 
 MOST_SHOWN = 3_000
 COLUMNS = ("loop", "at", "velocity", "sure", "clear of what rings")

@@ -12,10 +12,10 @@ from PyQt6.QtCore import QAbstractListModel, QMimeData, QModelIndex, QRectF, QSi
 from PyQt6.QtGui import QKeyEvent, QPainter
 from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
-from bompla.analysis.shelf_index import ShelfEntry
 from bompla.app.theme import theme
 from bompla.app.ui.raster import level_pixmap
 from bompla.model.wording import counted
+from bompla.shelf.index import ShelfEntry
 
 ROW_HEIGHT = 62
 TOLD_EVERY_MS = 120

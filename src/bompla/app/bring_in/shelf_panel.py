@@ -15,11 +15,12 @@ from bompla.app.commands import tip
 from bompla.app.preferences import preferences
 from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
-from bompla.app.project.shelf import index_path, shelf_folder
+from bompla.app.project.shelf import shelf_folder
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Panel, button, combo, label
 from bompla.app.ui.number_box import NumberBox
 from bompla.demo import loop_paths
+from bompla.shelf.asking import index_path
 
 WIDTH = 268
 NAME_OF_DEMO = "Night Ferry loops"

@@ -10,9 +10,9 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from bompla.analysis.shelf_index import ShelfEntry, ShelfHit, ShelfIndex, files_under
 from bompla.app.project.analysis_process import AnalysisProcess
 from bompla.app.project.tasks import Threads, Token
+from bompla.shelf.index import ShelfEntry, ShelfHit, ShelfIndex, files_under
 
 KEEP_EVERY = 32
 
@@ -30,7 +30,7 @@ class ListRequest:
 
 
 @dataclass(frozen=True)
-class KeepRequest:
+class IndexRequest:
     """What was found, to be kept in an index."""
 
     found: tuple[Found, ...]
@@ -44,7 +44,7 @@ def _list(request: ListRequest, token: Token) -> tuple[list[Path], dict[Path, Sh
         return paths, index.known(paths)
 
 
-def _keep(request: KeepRequest, _token: Token) -> None:
+def _keep(request: IndexRequest, _token: Token) -> None:
     with closing(ShelfIndex(request.index)) as index:
         index.keep(request.found)
 
@@ -160,4 +160,4 @@ class ShelfScanner(QObject):
     def _keep(self) -> None:
         found, self._found = tuple(self._found), []
         if found:
-            self._threads.run(_keep, KeepRequest(found, self._index), done=lambda _: None, failed=self._trouble)
+            self._threads.run(_keep, IndexRequest(found, self._index), done=lambda _: None, failed=self._trouble)

@@ -10,7 +10,6 @@ from PyQt6.QtGui import QPainter, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from bompla.analysis.loop.passages import Bars, Proposal, bars_of, explained, proposals_of
-from bompla.analysis.loop.seam import Seam, seam_mend, seam_of
 from bompla.analysis.tempo.drift import Drift, drift_of
 from bompla.app.bring_in.arriving import ArrivingPanel
 from bompla.app.bring_in.invitation import Invitation
@@ -32,6 +31,7 @@ from bompla.model.document import Document
 from bompla.model.loop import Loop
 from bompla.model.loop_edits import step_loop
 from bompla.model.wording import in_bars
+from bompla.render.seam import Seam, seam_mend, seam_of
 from bompla.units import ms_to_samples
 
 SEAM_HEARD_MS = 350.0

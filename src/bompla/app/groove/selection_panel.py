@@ -22,7 +22,7 @@ from bompla.model.phrase_edits import (
     AMOUNT,
     LEAST_GAIN_DB,
     MOST_GAIN_DB,
-    Stretch,
+    Beats,
     at_double_time,
     at_half_time,
     bars_around,
@@ -48,7 +48,7 @@ TYPED = (("velocity", 1, 127, 0, ""), ("offset", -500.0, 500.0, 1, " ms"), ("len
          ("pitch", -24.0, 24.0, 1, " st"), ("chance", 0, 100, 0, " %"), ("gain", LEAST_GAIN_DB, MOST_GAIN_DB, 1, " dB"))
 """What can be typed of hits: its key, range, decimals and unit."""
 
-InStretch = Callable[[Document, Stretch, Iterable[int] | None], Document]
+OverBeats = Callable[[Document, Beats, Iterable[int] | None], Document]
 
 
 class SelectionPanel(Panel):
@@ -274,14 +274,14 @@ class SelectionPanel(Panel):
         if ids:
             self._edit("repeat to the end", lambda d: repeated_to_end(d, ids))
 
-    def _in_stretch(self, words: str, change: InStretch) -> None:
+    def _in_stretch(self, words: str, change: OverBeats) -> None:
         document, ids = self._session.store.document, self._ids()
         if document is not None:
             stretch = bars_around(document, ids)
             pads = {hit.pad_id for hit in self.chosen()} or None
             self._edit(words, lambda d: change(d, stretch, pads))
 
-    def _bars(self, words: str, change: Callable[[Document, Stretch], Document]) -> None:
+    def _bars(self, words: str, change: Callable[[Document, Beats], Document]) -> None:
         document, ids = self._session.store.document, self._ids()
         if document is not None and ids:
             stretch = bars_around(document, ids)
@@ -345,7 +345,7 @@ class SelectionPanel(Panel):
         return document.beat_map.beat_at(self._playback.transport.pattern_sample())
 
 
-def _reverse(document: Document, stretch: Stretch, pads: Iterable[int] | None) -> Document:
+def _reverse(document: Document, stretch: Beats, pads: Iterable[int] | None) -> Document:
     return reversed_in(document, stretch, pads)
 
 

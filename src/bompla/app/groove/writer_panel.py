@@ -14,9 +14,9 @@ from bompla.app.ui.value_bar import ValueBar
 from bompla.groove.writers import LANE, NO_LANE, WRITERS, Draft, Place, Values, Writer, written
 from bompla.model.detected_pattern import hits_inside, pattern_bars, pattern_beats, pattern_meter
 from bompla.model.document import Document
-from bompla.model.phrase_edits import Stretch
+from bompla.model.phrase_edits import Beats
 
-Places = tuple[tuple[str, Stretch], ...]
+Places = tuple[tuple[str, Beats], ...]
 LEAST_BEATS = 0.2
 """Hits that lie nearer together than this are one place, not a stretch to write over."""
 
@@ -88,7 +88,7 @@ class WriterPanel(Panel):
         meter, beats = pattern_meter(document), float(pattern_beats(document))
         per_bar = float(meter.beats_per_bar)
         bars = pattern_bars(document)
-        found: list[tuple[str, Stretch]] = []
+        found: list[tuple[str, Beats]] = []
         chosen = [h.at_beats for h in hits_inside(document) if h.id in self._session.shown.selection.hit_ids]
         if len(chosen) > 1 and max(chosen) - min(chosen) >= LEAST_BEATS:
             step = self._session.shown.grid.step_at(min(chosen))

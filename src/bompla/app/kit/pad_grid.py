@@ -61,11 +61,6 @@ class PadGrid(GestureWidget):
             told.connect(lambda _: self._tell())
         theme().changed.connect(self.update)
 
-    @property
-    def at_slot(self) -> int:
-        """The slot that the keys are at: that of the selected pad, or an empty one that the arrows went to."""
-        return self._cursor
-
     def _tell(self) -> None:
         """Follow the selected pad, and say what is at the cursor to who does not see it."""
         document = self._session.store.document

@@ -12,11 +12,11 @@ from typing import Any
 import numpy as np
 from PyQt6.QtCore import QObject, QProcess, QProcessEnvironment, pyqtSignal
 
-from bompla.analysis.protocol import LENGTH, Answer, Kind, Request, packed
 from bompla.app.project.processes import end_process
 from bompla.app.project.tasks import Task, sentence_of
 from bompla.audio.clip import Clip
-from bompla.audio.room import Elsewhere, Handover, taken
+from bompla.audio.memory import Elsewhere, Handover, taken
+from bompla.worker.protocol import LENGTH, Answer, Kind, Request, packed
 
 SIDE_BY_SIDE = ("hear_at", "scan")
 """Of these kinds each request stands for itself; of the others a newer one takes the place of one that waits."""
@@ -107,7 +107,7 @@ class AnalysisProcess(QObject):
             environment.insert(name, "1")
         process.setProcessEnvironment(environment)
         process.setProgram(sys.executable)
-        process.setArguments(["-P", "-m", "bompla.analysis.worker"])
+        process.setArguments(["-P", "-m", "bompla.worker.process"])
         process.readyReadStandardOutput.connect(self._read)
         process.finished.connect(self._ended)
         process.errorOccurred.connect(self._broken)

@@ -9,7 +9,7 @@ from bompla.app.project.project_state import loaded_of
 from bompla.app.project.session import Session
 from bompla.app.ui.pattern_map import pattern_map
 from bompla.errors import BomplaError
-from bompla.formats.journal import Left, journals_folder, left_behind, put_away, recovered, tidy
+from bompla.formats.journal import Left, discard, journals_folder, left_behind, recovered, tidy
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.wording import counted
 
@@ -32,11 +32,11 @@ def offer_recovery(session: Session, folder: Path | None = None) -> bool:
     picture = pattern_map(shown, pattern_of(shown), *PICTURE_SIZE)
     session.hub.ask(f"“{newest.title}” was left with {counted(newest.edits, 'unsaved edit')}, {_when(newest.at)}.{more}",
                     button="Go on", action=lambda: _go_on(session, newest),
-                    other_button="Put away", other_action=lambda: _put_away(session, newest), picture=picture)
+                    other_button="Put away", other_action=lambda: _discard(session, newest), picture=picture)
     return True
 
 
-def go_on_with(session: Session, folder: Path) -> None:
+def resume(session: Session, folder: Path) -> None:
     """Go on with what was left in a folder, without asking, as after a start that the user asked for."""
     for left in left_behind(folder.parent):
         if left.folder == folder:
@@ -52,11 +52,11 @@ def _go_on(session: Session, left: Left) -> None:
     session.project.load(loaded_of(project, saved=False), path=Path(left.path) if left.path else None)
     session.project.mark_unsaved()
     session.journal.keep_at_once()
-    put_away(left)
+    discard(left)
 
 
-def _put_away(session: Session, left: Left) -> None:
-    put_away(left)
+def _discard(session: Session, left: Left) -> None:
+    discard(left)
     session.hub.note(f"Put “{left.title}” away.")
 
 

@@ -116,11 +116,6 @@ class ViewState(QObject):
         self._folded = on
         self.changed.emit()
 
-    @property
-    def missing_shown(self) -> bool:
-        """Whether hits of the original that the pattern lacks are shown."""
-        return self._missing_shown
-
     def show_missing(self, on: bool) -> None:
         """Show or hide hits of the original that the pattern lacks."""
         self._missing_shown = on

@@ -7,7 +7,7 @@ from functools import partial
 
 from msgspec.structs import replace
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QSlider, QVBoxLayout, QWidget
 
 from bompla.app.project.session import Session
 from bompla.app.slice.cut_view import CutView
@@ -63,7 +63,6 @@ class CuttingBar(QWidget):
     def _weights_row(self, row: QHBoxLayout) -> None:
         row.addWidget(label("Sensitivity", "dim"))
         self.weights: dict[str, QSlider] = {}
-        self._weight_labels: dict[str, QLabel] = {}
         for name in ("low", "mid", "high"):
             slider = QSlider(Qt.Orientation.Horizontal)
             slider.setRange(0, 20)

@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from bompla.analysis.loop.seam import seamless
 from bompla.app.messages import MessageHub
 from bompla.app.project.tasks import Newest, Threads, Token
 from bompla.audio.clip import Clip
@@ -21,6 +20,7 @@ from bompla.errors import EngineError
 from bompla.model.document import Document, Slice
 from bompla.model.loop import Loop
 from bompla.render.events import SoundKey, drum_key
+from bompla.render.seam import seamless
 
 MOST_PREVIEW_S = 30.0
 MOST_KEPT = 8

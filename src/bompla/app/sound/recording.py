@@ -12,7 +12,7 @@ from bompla.app.project.session import Session
 from bompla.engine.bounce import click_sounds
 from bompla.engine.host import Engine
 from bompla.groove.grid import quantised
-from bompla.groove.takes import Strike, Takes, taken_back
+from bompla.groove.takes import Strike, Takes, hits_from_strikes
 from bompla.model.detected_pattern import pattern_beats, pattern_meter
 from bompla.model.pattern_edits import add_played
 from bompla.model.wording import counted
@@ -92,7 +92,7 @@ class Recorder(QObject):
         document = self._session.store.document
         if document is None or not strikes:
             return
-        hits = taken_back(strikes, bpm=document.bpm * self._speed(), beats=pattern_beats(document), late_s=self.latency_s)
+        hits = hits_from_strikes(strikes, bpm=document.bpm * self._speed(), beats=pattern_beats(document), late_s=self.latency_s)
         if self.input_quantise > 0.0:
             steps = quantised([beat for _, beat, _, _ in hits], pattern_beats(document), compound=pattern_meter(document).compound)
             hits = [(pad_id, beat + self.input_quantise * (float(step) - beat), velocity, pitch)

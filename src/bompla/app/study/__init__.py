@@ -1,1 +1,1 @@
-"""Study: empty until its stage is built."""
+"""Study: what makes the groove work, and how near what was made is to it."""

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QPainter
 from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from bompla.app.project.session import Session
-from bompla.app.project.shelf import Near, NearFound, NearRequest, find_near, index_path, shelf_folder
+from bompla.app.project.shelf import find_near, shelf_folder
 from bompla.app.project.tasks import Newest, Threads
 from bompla.app.sound.playback import Playback
 from bompla.app.theme import theme
@@ -21,6 +21,7 @@ from bompla.model.detected_pattern import pattern_bars, pattern_meter
 from bompla.model.document import Document
 from bompla.model.groove_print import groove_print, why_alike
 from bompla.model.wording import counted
+from bompla.shelf.asking import Near, NearFound, NearRequest, index_path
 
 ROW = 44
 FEWEST_TO_RANK = 10

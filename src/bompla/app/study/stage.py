@@ -33,11 +33,11 @@ from bompla.export.engrave import Engraved
 from bompla.groove.lesson import LessonStep, lesson_of
 from bompla.groove.read import GrooveRead, read_groove
 from bompla.groove.seen import Fact
-from bompla.groove.sound_difference import SoundDifference, sound_difference
 from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document
 from bompla.model.pattern_edits import usual_velocity
 from bompla.model.wording import counted
+from bompla.render.sound_difference import SoundDifference, sound_difference
 
 if TYPE_CHECKING:  # it brings SciPy, which the window does without until something is studied
     from bompla.groove.compare import Compared, Difference, Struck

@@ -8,7 +8,7 @@ from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QWidget
 
 from bompla.app.theme import theme
-from bompla.groove.sound_difference import SoundDifference
+from bompla.render.sound_difference import SoundDifference
 
 FULL_DB = 18.0
 LABEL = 92.0

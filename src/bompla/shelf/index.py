@@ -110,11 +110,6 @@ class ShelfIndex:
                 found[path] = entry
         return found
 
-    def of_content(self, content: str) -> ShelfEntry | None:
-        """Return the entry of a content that was looked at under whatever name."""
-        rows = self._read("select entry from entries where content = ?", content)
-        return _decoded(rows[0][0]) if rows else None
-
     def under(self, folder: Path) -> list[tuple[Path, ShelfEntry]]:
         """Return the files of a folder and its subfolders that were looked at and are still there, with their entries."""
         return [(path, entry) for path, blob in self._under(folder, "entry", "entries")

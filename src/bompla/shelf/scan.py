@@ -7,7 +7,6 @@ from pathlib import Path
 import numpy as np
 
 from bompla.analysis.analyse import analyse
-from bompla.analysis.shelf_index import WAVE_COLUMNS, ShelfEntry, ShelfHit, content_key
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.errors import BomplaError
@@ -15,6 +14,7 @@ from bompla.model.analysis_result import AnalysisResult
 from bompla.model.beatmap import BeatMap
 from bompla.model.drums import METERS
 from bompla.model.groove_print import groove_print
+from bompla.shelf.index import WAVE_COLUMNS, ShelfEntry, ShelfHit, content_key
 from bompla.units import bpm_of
 
 LOOKED_AT_S = 120.0

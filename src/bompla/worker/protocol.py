@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from bompla.analysis.params import AnalysisParams
 from bompla.audio.clip import Clip, Samples
-from bompla.audio.room import Elsewhere, taken
+from bompla.audio.memory import Elsewhere, taken
 
 LENGTH = struct.Struct("<Q")
 

@@ -53,7 +53,7 @@ class Handover:
         self.sound = Elsewhere(f"/proc/{os.getpid()}/fd/{self._handle}", (found.st_dev, found.st_ino), samples.shape)
 
 
-def room_for(*shape: int) -> Floats:
+def samples_for(*shape: int) -> Floats:
     """Return an array of a shape, to be written: in a file of the user's cache where it is large and the disk has room for all of it."""
     size = 4 * math.prod(shape)
     if size >= LARGE_BYTES:
@@ -77,7 +77,7 @@ def _mapped(file: IO[bytes], shape: tuple[int, ...], mode: Literal["r", "r+"]) -
     return made
 
 
-def let_go(samples: Floats) -> None:
+def release_pages(samples: Floats) -> None:
     """Give the memory back that a large sound takes; its pages are read again where they are used."""
     mapped = getattr(_owner(samples), "_mmap", None)
     if isinstance(mapped, mmap.mmap):

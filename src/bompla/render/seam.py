@@ -15,7 +15,6 @@ from bompla.model.loop import Loop
 from bompla.units import gain_to_db, ms_to_samples, samples_to_ms
 
 NEAR_MS = 60.0
-LEVEL_MS = 3.0
 EARLY_LIMIT_MS, TOLD_MS = 2.0, 0.5
 """How far from its attack a loop still starts on it, and what is too little to be told."""
 

@@ -1,4 +1,4 @@
-"""The analysis process: `python -m bompla.analysis.worker` answers requests on standard input.
+"""The analysis process: `python -m bompla.worker.process` answers requests on standard input.
 
 Requests and answers are pickled records, each after its length in eight bytes. It runs at low
 priority and ends when its input closes. What it made lately it keeps, by content and parameters.
@@ -23,12 +23,12 @@ from bompla.analysis.draw import drawn_from
 from bompla.analysis.hearing.context import load_context
 from bompla.analysis.hearing.network import load_model
 from bompla.analysis.params import AnalysisParams
-from bompla.analysis.protocol import LENGTH, Answer, Request, packed
-from bompla.analysis.shelf_scan import scanned
 from bompla.analysis.spectrogram import spectrogram
-from bompla.audio.room import Handover
+from bompla.audio.memory import Handover
 from bompla.errors import AnalysisError, BomplaError
 from bompla.model.memo import Kept
+from bompla.shelf.scan import scanned
+from bompla.worker.protocol import LENGTH, Answer, Request, packed
 
 NICENESS = 10
 

@@ -1,0 +1,1 @@
+"""The process that analyses for the window, and what is said between the two."""
