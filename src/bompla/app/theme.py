@@ -115,6 +115,10 @@ class Theme(QObject):
         """Return the colour of a sheet of paper: notation is dark on light by night as well."""
         return QColor(DAY.panel)
 
+    def sheet_ink(self) -> QColor:
+        """Return the colour of words on a sheet of paper."""
+        return QColor(DAY.dim)
+
     def ramp(self) -> NDArray[np.uint32]:
         """Return 256 colours from silence to the loudest, as 0xffrrggbb, for pictures of level."""
         stops = [self.colour(role) for role in ("sunk", "line", "hats", "paper")]

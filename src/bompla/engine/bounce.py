@@ -17,7 +17,7 @@ from bompla.engine.mixer import MixerState, apply, render
 from bompla.engine.pool import Place
 from bompla.engine.voices import MAX_BLOCK_FRAMES
 from bompla.model.loop import whole_beats
-from bompla.model.memo import Kept
+from bompla.model.memo import Kept, LastMade
 from bompla.render.events import Baked, SoundKey
 from bompla.units import SILENCE_DB, db_to_gain
 
@@ -28,6 +28,7 @@ MATCHED_S = 40.0
 """Of a long pattern so much is measured: the whole would take seconds after each edit."""
 
 _MATCHED = Kept(24)
+_ROWS: LastMade[tuple[tuple[SoundKey, ...], NDArray[np.void]]] = LastMade(3)
 
 RINGS_OUT_S, MOST_PIECES, SILENCE_FLOOR = 0.25, 80, 1e-5
 """Ringing out is listened to in such pieces, at most so many, until nothing is louder than -100 dB."""
@@ -44,23 +45,45 @@ def click_sounds(sample_rate: int) -> tuple[NDArray[np.float32], NDArray[np.floa
 
 def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Place, Place]) -> NDArray[np.void]:
     """Return the hits and clicks of a loop as event records in order of time."""
+    keys, rows = event_rows(baked)
+    events = rows.copy()
+    where = np.array([(places[key].offset, places[key].length) for key in keys] + [(0, 0)]
+                     + [(place.offset, place.length) for place in clicks], np.int64)
+    sounds = events["offset"] >= 0
+    found = where[events["offset"][sounds]]
+    events["offset"][sounds], events["length"][sounds] = found[:, 0], found[:, 1]
+    events["offset"][~sounds] = 0
+    return events
+
+
+def event_rows(baked: Baked) -> tuple[tuple[SoundKey, ...], NDArray[np.void]]:
+    """Return the sounds of a loop's hits, and its events with the number of their sound as their place, made once for any thread.
+
+    Behind the sounds come nothing, and the click of a bar and of a beat; a note that leaves has -1, and its own length.
+    """
+    return _ROWS.get((baked,), lambda: _made_rows(baked))
+
+
+def _made_rows(baked: Baked) -> tuple[tuple[SoundKey, ...], NDArray[np.void]]:
+    keys = tuple(dict.fromkeys(hit.sound for hit in baked.events))
+    numbers = {key: number for number, key in enumerate(keys)}
     rows = [
-        (hit.at_frame, places[hit.sound].offset, places[hit.sound].length, hit.pad_id, hit.choke,
+        (hit.at_frame, numbers[hit.sound], 0, hit.pad_id, hit.choke,
          int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance, output=hit.output, early=hit.early),
          hit.gate_frames, hit.release_frames, hit.number)
         for hit in baked.events
     ]
     rows += [
-        (note.at_frame, 0, note.length_frames, note.note, 0, int(Bus.MIDI), note.velocity,
+        (note.at_frame, -1, note.length_frames, note.note, 0, int(Bus.MIDI), note.velocity,
          sends_of(0.0, 0.0, kick=False, chance=note.chance, early=note.early), 0, 0, note.number)
         for note in baked.notes
     ]
     for beat in range(whole_beats(baked.beats)):
-        place = clicks[0] if beat % baked.beats_per_bar == 0 else clicks[1]
+        click = len(keys) + (1 if beat % baked.beats_per_bar == 0 else 2)
         at = round(beat * baked.total_frames / baked.beats)
-        rows.append((at, place.offset, place.length, NO_PAD, 0, int(Bus.CLICK), 1.0, 0, 0, 0, 0))
+        rows.append((at, click, 0, NO_PAD, 0, int(Bus.CLICK), 1.0, 0, 0, 0, 0))
     events = np.array(rows, dtype=EVENT)
-    return events[np.argsort(events["at_frame"], kind="stable")]
+    return keys, events[np.argsort(events["at_frame"], kind="stable")]
 
 
 def bounce_rebuilt(baked: Baked, *, passes: int = 1, gain: float = 1.0, most_frames: int = 0) -> Clip:

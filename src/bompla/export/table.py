@@ -50,7 +50,8 @@ class Export:
 
 def _hits(request: ExportRequest) -> list[Hit]:
     """Return the hits of the shown pattern that leave."""
-    return [hit for hit in felt_pattern(request.document) if hit.pad_id not in request.left_silent]
+    silent = request.left_silent
+    return request.kept("hits that leave", lambda: [hit for hit in felt_pattern(request.document) if hit.pad_id not in silent])
 
 
 def _bits(request: ExportRequest) -> str:
@@ -110,7 +111,7 @@ def _about_rebuilt(request: ExportRequest) -> str:
 
 
 def _about_rebuilt_stems(request: ExportRequest) -> str:
-    drums = {request.document.pad(hit.pad_id).drum for hit in _hits(request)}
+    drums = {request.document.pad(pad_id).drum for pad_id in {hit.pad_id for hit in _hits(request)}}
     return f"{_patterns(request)} · {counted(len(drums), 'drum')}, add up to the rebuilt loop · {_bits(request)}"
 
 

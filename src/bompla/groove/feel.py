@@ -17,11 +17,13 @@ from bompla.groove.grid import EARLY_BEATS, beat_divisions
 from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import Meter
+from bompla.model.memo import LastMade
 from bompla.model.params import Param, table
 from bompla.model.pattern_edits import with_pattern
 from bompla.units import clamped_velocity
 
 PLAIN_LAYER = FeelLayer()
+_FELT: LastMade[tuple[Hit, ...]] = LastMade(8)
 FEEL_PARAMS = table((
     Param("swing", "Swing", "%", 50.0, 75.0, "Where the second of two steps falls; 50 % is straight, 67 % a triplet", default=50.0),
     Param("pull", "Pull to grid", "share", 0.0, 1.0, "How far hits are drawn to their own beat's grid"),
@@ -79,7 +81,11 @@ def felt(hits: Sequence[Hit], layer: FeelLayer, *, beats: float, bpm: float, met
 def felt_pattern(document: Document) -> tuple[Hit, ...]:
     """Return the hits of the shown variation as they are felt."""
     pattern = pattern_of(document)
-    return felt(pattern.hits, pattern.layer, beats=pattern_beats(document), bpm=document.bpm, meter=pattern_meter(document))
+
+    def made() -> tuple[Hit, ...]:
+        return felt(pattern.hits, pattern.layer, beats=pattern_beats(document), bpm=document.bpm, meter=pattern_meter(document))
+
+    return _FELT.get((pattern, document.loop, document.source), made)
 
 
 def write_in(document: Document) -> Document:

@@ -16,6 +16,7 @@ EARLIEST_BEATS = -0.5
 """So far ahead of a pattern's first beat a hit may lie: it belongs to that beat, played early, and is heard at the end of each turn."""
 
 _PATTERNS: LastMade[Variation] = LastMade()
+_INSIDE: LastMade[tuple[Hit, ...]] = LastMade(6)
 
 
 def played(cut: Cut) -> tuple[Heard, ...]:
@@ -75,7 +76,12 @@ def is_inside(at_beats: float, beats: float) -> bool:
     return EARLIEST_BEATS <= at_beats < beats
 
 
-def hits_inside(document: Document) -> list[Hit]:
+def hits_inside(document: Document) -> tuple[Hit, ...]:
     """Return the hits of the shown variation that lie inside it."""
-    beats = pattern_beats(document)
-    return [hit for hit in pattern_of(document).hits if is_inside(hit.at_beats, beats)]
+    pattern = pattern_of(document)
+
+    def inside() -> tuple[Hit, ...]:
+        beats = pattern_beats(document)
+        return tuple(hit for hit in pattern.hits if EARLIEST_BEATS <= hit.at_beats < beats)
+
+    return _INSIDE.get((pattern, document.loop), inside)

@@ -11,7 +11,7 @@ import numpy as np
 from msgspec.structs import replace
 
 from bompla.errors import EditError
-from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_bars, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document, Hit
 from bompla.model.params import Param
 from bompla.model.pattern_edits import SAME_BEATS, with_hits
@@ -178,6 +178,16 @@ def without_bars(document: Document, stretch: Beats) -> Document:
     left = [h for h in pattern_of(document).hits if not start <= max(0.0, h.at_beats) < end]
     moved = with_hits(document, [replace(h, at_beats=h.at_beats - (end - start)) if h.at_beats >= end else h for h in left])
     return _longer_by(moved, start - end)
+
+
+def with_first_bars(document: Document, bars: int) -> Document:
+    """Return the document with no more of the shown pattern than its first bars: what a small picture shows."""
+    shown = pattern_of(document)
+    if bars >= pattern_bars(document):
+        return document
+    beats = bars * pattern_meter(document).beats_per_bar
+    kept = replace(shown, bars=bars, hits=tuple(hit for hit in shown.hits if hit.at_beats < beats))
+    return replace(document, variations=(kept,), shown=0)
 
 
 def with_empty_bars(document: Document, stretch: Beats) -> Document:

@@ -53,6 +53,7 @@ class PadPanel(Panel):
                  hear_layer: Callable[[Layer], object]) -> None:
         super().__init__()
         self._session, self._leave_field, self._remove, self._hear_layer = session, leave_field, remove, hear_layer
+        self._shown: tuple[object, ...] | None = None
         self.body.setSpacing(6)
         self._title_row(listen)
         self._naming_row()
@@ -195,8 +196,10 @@ class PadPanel(Panel):
         """Show the selected pad."""
         pad = self.pad()
         self.setEnabled(pad is not None)
-        if pad is None:
-            return
+        shown = (pad, document.pads, document.cuts, document.loop, document.borrowed)
+        if pad is None or (self._shown is not None and all(one is other for one, other in zip(self._shown, shown, strict=True))):
+            return  # an edit of hits changes no pad
+        self._shown = shown
         self.title_line.setText(pad.name)
         others = [other.name for other in document.pads if other.note == pad.note and other.id != pad.id]
         shared = f" · same note as {others[0]}" if others else ""

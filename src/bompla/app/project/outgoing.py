@@ -72,6 +72,7 @@ class Outgoing(QObject):
         super().__init__(parent)
         self._hub, self._project, self._store, self._shown = hub, project, store, shown
         self._threads = Threads(self)
+        self._known: ExportRequest | None = None
         self._task: Task | None = None
         self._job: WriteJob | None = None
         self.options = _kept_options()
@@ -121,7 +122,13 @@ class Outgoing(QObject):
         document, clip = self._store.document, self._project.clip
         if document is None or clip is None:
             return None
-        return ExportRequest(document, clip, self.options, self._project.borrowed, self._shown.silenced)
+        silenced, borrowed = self._shown.silenced, self._project.borrowed
+        known = self._known
+        if known is not None and known.document is document and (known.clip, known.borrowed) == (clip, borrowed) and (
+                known.options, known.silenced) == (self.options, silenced):
+            return known
+        self._known = ExportRequest(document, clip, self.options, borrowed, silenced)
+        return self._known
 
     @property
     def last_is_so(self) -> bool:
@@ -133,7 +140,8 @@ class Outgoing(QObject):
         request = self.request()
         if request is None or not keys:
             return None
-        return self._run(WriteJob(request, tuple(keys), folder, taken), lambda paths: self._written(request, keys, paths))
+        job = WriteJob(with_values(request, made={}), tuple(keys), folder, taken)  # what is made for it goes with it
+        return self._run(job, lambda paths: self._written(request, keys, paths))
 
     def put_out(self, key: str, done: Callable[[list[Path]], object], *, only: frozenset[int] = frozenset(),
                 document: Document | None = None) -> Task | None:
@@ -141,7 +149,7 @@ class Outgoing(QObject):
         request = self.request()
         if request is None:
             return None
-        request = with_values(request, document=document or request.document, only=only)
+        request = with_values(request, document=document or request.document, only=only, made={})
 
         def written(paths: list[Path]) -> None:
             self._keep(request, (key,), paths)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from heapq import nsmallest
 
 from PyQt6.QtCore import QPointF, QRectF, QSize
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QWidget
 
 from bompla.app.project.session import Session
@@ -16,9 +17,14 @@ from bompla.export.request import ExportRequest
 from bompla.groove.feel import feel_of, felt_pattern
 from bompla.groove.score import score_of
 from bompla.model.detected_pattern import is_inside, pattern_beats
+from bompla.model.document import Hit, Layer
 from bompla.model.drums import DRUMS
+from bompla.model.phrase_edits import with_first_bars
 
 SIZE = QSize(188, 46)
+MOST_DRAWN = 400
+"""More sounds than these on so little room are one grey; of more only some are drawn."""
+
 STAFF_STEPS = "CDEFGAB"
 
 
@@ -45,19 +51,31 @@ def _ratio(painter: QPainter) -> float:
     return device.devicePixelRatioF() if device is not None else 1.0
 
 
+def _marks(request: ExportRequest, wide: float) -> list[tuple[float, Hit]]:
+    """Return the hits that leave, each with where it is in a picture so wide; of those of a pad on one pixel the hardest."""
+    beats, silent = pattern_beats(request.document), request.left_silent
+    hardest: dict[tuple[int, int], tuple[float, Hit]] = {}
+    for hit in felt_pattern(request.document):
+        if hit.pad_id in silent or not is_inside(hit.at_beats, beats):
+            continue
+        x = wide * max(0.0, hit.at_beats) / beats
+        known = hardest.get((hit.pad_id, int(x)))
+        if known is None or known[1].velocity < hit.velocity:
+            hardest[hit.pad_id, int(x)] = (x, hit)
+    return list(hardest.values())
+
+
 def _paint_pattern(painter: QPainter, area: QRectF, request: ExportRequest, _session: Session) -> None:
     """Paint hits as marks, a row a pad."""
     document = request.document
-    beats = pattern_beats(document)
-    hits = [hit for hit in felt_pattern(document) if hit.pad_id not in request.left_silent and is_inside(hit.at_beats, beats)]
-    rows = sorted({hit.pad_id for hit in hits}, key=lambda pad_id: document.pad(pad_id).slot)
-    for hit in hits:
-        row = rows.index(hit.pad_id)
-        tall = area.height() / max(1, len(rows))
+    marks = _marks(request, area.width())
+    rows = sorted({hit.pad_id for _, hit in marks}, key=lambda pad_id: document.pad(pad_id).slot)
+    places = {pad_id: (row, theme().drum(document.pad(pad_id).drum)) for row, pad_id in enumerate(rows)}
+    tall = area.height() / max(1, len(rows))
+    for x, hit in marks:
+        row, colour = places[hit.pad_id]
         height = (tall - 1.5) * (0.35 + 0.65 * hit.velocity / 127.0)
-        y = area.bottom() - row * tall - height
-        x = area.left() + area.width() * max(0.0, hit.at_beats) / beats
-        painter.fillRect(QRectF(x, y, 2.4, height), theme().drum(document.pad(hit.pad_id).drum))
+        painter.fillRect(QRectF(area.left() + x, area.bottom() - row * tall - height, 2.4, height), colour)
 
 
 def _paint_loop(painter: QPainter, area: QRectF, request: ExportRequest, session: Session) -> None:
@@ -107,17 +125,20 @@ def _paint_rebuilt(painter: QPainter, area: QRectF, request: ExportRequest, sess
     document, summary = request.document, session.project.summary
     if summary is None:
         return
-    beats = pattern_beats(document)
-    for hit in felt_pattern(document):
-        pad = document.pad(hit.pad_id)
+    pads = {pad.id: pad for pad in document.pads}
+    made: dict[tuple[int, Layer], QPixmap] = {}
+    marks = _marks(request, area.width())
+    for x, hit in marks[:: 1 + len(marks) // MOST_DRAWN]:
+        pad = pads[hit.pad_id]
         layer = pad.layer_for(hit.velocity)
-        if layer is None or layer.of or hit.pad_id in request.left_silent or not is_inside(hit.at_beats, beats):
+        if layer is None or layer.of:
             continue
-        start, end = document.layer_bounds(layer)
-        wide = max(2, int(area.width() * (end - start) / max(1, document.loop.frames)))
-        pixmap = wave_pixmap(summary, start, end, wide, int(area.height()), theme().drum(pad.drum, 0.8),
-                             ratio=_ratio(painter))
-        painter.drawPixmap(QPointF(area.left() + area.width() * max(0.0, hit.at_beats) / beats, area.top()), pixmap)
+        if (pad.id, layer) not in made:
+            start, end = document.layer_bounds(layer)
+            wide = max(2, int(area.width() * (end - start) / max(1, document.loop.frames)))
+            made[pad.id, layer] = wave_pixmap(summary, start, end, wide, int(area.height()), theme().drum(pad.drum, 0.8),
+                                              ratio=_ratio(painter))
+        painter.drawPixmap(QPointF(area.left() + x, area.top()), made[pad.id, layer])
 
 
 def _paint_stems(painter: QPainter, area: QRectF, request: ExportRequest, _session: Session) -> None:
@@ -147,7 +168,7 @@ def _paint_kit(painter: QPainter, area: QRectF, request: ExportRequest, _session
 
 def _paint_score(painter: QPainter, area: QRectF, request: ExportRequest, _session: Session) -> None:
     """Paint the first two bars as notes on a staff."""
-    score = score_of(request.document)
+    score = request.kept("score of two bars", lambda: score_of(with_first_bars(request.document, 2)))
     painter.setPen(QPen(theme().colour("line"), 1.0))
     gap = 4.0
     top = area.center().y() - 2.0 * gap + 1.0
@@ -181,7 +202,7 @@ def _paint_table(painter: QPainter, area: QRectF, request: ExportRequest, _sessi
     """Paint the first rows of the table as text."""
     painter.setFont(theme().font(11, weight=400))
     document = request.document
-    for row, hit in enumerate(sorted(felt_pattern(document), key=lambda one: one.at_beats)[:3]):
+    for row, hit in enumerate(nsmallest(3, felt_pattern(document), key=lambda one: one.at_beats)):
         y = area.top() + 11.0 + row * 13.0
         pad = document.pad(hit.pad_id)
         cells = (f"{hit.at_beats * 60.0 / document.bpm:.3f}", f"{hit.at_beats + 1:.2f}", pad.drum, str(hit.velocity))
@@ -194,7 +215,7 @@ def _paint_feel(painter: QPainter, area: QRectF, request: ExportRequest, _sessio
     """Paint how late each step is, about the middle, as wide as it is hard."""
     if not felt_pattern(request.document):
         return
-    feel = feel_of(request.document, "")
+    feel = request.kept("feel", lambda: feel_of(request.document, ""))
     most = max(0.02, *(abs(late) for late in feel.late))
     wide = area.width() / len(feel.late)
     painter.fillRect(QRectF(area.left(), area.center().y(), area.width(), 1.0), theme().colour("line"))

@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from bompla.app.project.project_state import ProjectSound
 from bompla.app.project.session import Session
 from bompla.app.project.tasks import Task, Threads, Token
+from bompla.engine.bounce import event_rows
 from bompla.engine.host import Engine
 from bompla.errors import EngineError
 from bompla.groove.order import Passage, order_passages, wander_passages
@@ -21,7 +22,9 @@ from bompla.render.events import FASTEST, SLOWEST, STRETCHED, Baked, BakeRequest
 def _bake(request: BakeRequest, token: Token) -> Baked:
     from bompla.render.bake import bake  # brings what shapes and stretches sound, which the window need not wait for
 
-    return bake(request, token.check)
+    baked = bake(request, token.check)
+    event_rows(baked)  # here, so that the window need not
+    return baked
 
 
 @dataclass(frozen=True)

@@ -161,22 +161,38 @@ class StepPicture(QWidget):
             painter.setPen(theme().colour("paper"))
             name = painter.fontMetrics().elidedText(pad.name, Qt.TextElideMode.ElideRight, int(LABEL - 26.0))
             painter.drawText(QRectF(22.0, y - 10.0, LABEL - 26.0, 20.0), Qt.AlignmentFlag.AlignVCenter, name)
+        self._paint_hits(painter, document, lanes, area)
+        self._paint_mark(painter, document, lanes, area)
+
+    def _paint_hits(self, painter: QPainter, document: Document, lanes: list[int], area: QRectF) -> None:
+        """Paint a dot a hit, one of those that fall on a pixel; and where the middle of each step is."""
+        per_bar = pattern_meter(document).beats_per_bar
+        tall, rows = area.height() / max(1, len(lanes)), {pad_id: row for row, pad_id in enumerate(lanes)}
+        colours = {(pad_id, lit): theme().drum(document.pad(pad_id).drum, 0.85 if lit else NO_LIKENESS) for pad_id in lanes
+                   for lit in (True, False)}
         painter.setPen(Qt.PenStyle.NoPen)
         by_step: dict[tuple[int, int], list[QPointF]] = {}
+        drawn: set[tuple[int, int, bool]] = set()
+        wide = area.width() / (per_bar + 2 * EARLY_BEATS)
         for hit in felt_pattern(document):
-            if hit.pad_id not in lanes or (self.view == "offset" and hit.id not in self._late_ms):
+            row = rows.get(hit.pad_id)
+            if row is None or (self.view == "offset" and hit.id not in self._late_ms):
                 continue
             lit = not self._lit or hit.id in self._lit
-            painter.setBrush(theme().drum(document.pad(hit.pad_id).drum, 0.85 if lit else NO_LIKENESS))
+            x = area.left() + wide * ((hit.at_beats + EARLY_BEATS) % per_bar)
+            y = area.top() + (row + 0.5 + self._height(hit, per_bar)) * tall
+            if self.view != "place":
+                by_step.setdefault((hit.pad_id, round(hit.at_beats * 12) % (12 * per_bar)), []).append(QPointF(x, y))
+            if (int(x), int(y), lit) in drawn:
+                continue
+            drawn.add((int(x), int(y), lit))
+            painter.setBrush(colours[hit.pad_id, lit])
             size = 2.0 + 5.0 * hit.velocity / 127.0 if self.view == "place" else 3.5
-            place = self.place(document, hit)
-            painter.drawEllipse(place, size, size)
-            by_step.setdefault((hit.pad_id, round(hit.at_beats * 12) % (12 * meter.beats_per_bar)), []).append(place)
+            painter.drawEllipse(QPointF(x, y), size, size)
         if self.view != "place":
             for places in by_step.values():
                 x, y = (float(np.median([getattr(place, axis)() for place in places])) for axis in ("x", "y"))
                 painter.fillRect(QRectF(x - 9.0, y - 1.0, 18.0, 2.0), theme().colour("paper"))
-        self._paint_mark(painter, document, lanes, area)
 
     def _paint_scale(self, painter: QPainter, lanes: int, area: QRectF) -> None:
         """Draw what heights mean: the grid and what is too near it to be known, or how hard a stroke can be."""
@@ -295,12 +311,14 @@ class PaperPicture(QWidget):
         self._renderer: QSvgRenderer | None = None
         self._seen = QRectF(0.0, 0.0, 1.0, 1.0)
         self._scroll = self._most = 0.0
-        self._playing = -1
+        self._playing, self._words = -1, ""
         self.setMinimumHeight(130)
         self.setAccessibleName("The part on paper")
 
-    def show_paper(self, engraved: Engraved) -> None:
-        """Show an engraved part."""
+    def show_paper(self, engraved: Engraved, words: str = "") -> None:
+        """Show an engraved part, and say how much of it that is."""
+        self._words = words
+        self.setAccessibleDescription(words)
         self._engraved, self._renderer = engraved, QSvgRenderer(QByteArray(engraved.svg))
         size = self._renderer.defaultSize()  # title and tempo are on the screen already
         self._seen = QRectF(0.0, HEAD_PX + BELOW_HEAD, size.width(), max(1.0, size.height() - HEAD_PX - BELOW_HEAD))
@@ -357,6 +375,10 @@ class PaperPicture(QWidget):
         if self._playing >= 0:
             painter.fillRect(self.bar_box(self._playing), theme().colour("signal", 0.22))
         self._renderer.render(painter, self._page()[0])
+        if self._words:
+            painter.setPen(theme().sheet_ink())
+            painter.setFont(theme().font(13))
+            painter.drawText(self.rect().adjusted(8, 4, -8, -4), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom, self._words)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:  # noqa: N802  # Qt's name
         if self._engraved is None or event is None:

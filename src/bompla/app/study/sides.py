@@ -27,6 +27,19 @@ class Side:
     beats: float
 
 
+@dataclass(frozen=True, eq=False)
+class ShownSide:
+    """A side that is the shown pattern of a document: its hits are looked for where they are needed, off the interface thread."""
+
+    key: str
+    name: str
+    document: Document
+
+    def found(self) -> Side:
+        """Return the side with its hits."""
+        return Side(self.key, self.name, tuple(struck_in(self.document)), pattern_beats(self.document))
+
+
 def sides_of(session: Session, brought: Sequence[Side]) -> list[tuple[str, str]]:
     """Return what can be compared now, as (key, name)."""
     document = session.store.document
@@ -40,7 +53,7 @@ def sides_of(session: Session, brought: Sequence[Side]) -> list[tuple[str, str]]
     return found + [(side.key, side.name) for side in brought]
 
 
-def side_of(session: Session, document: Document, key: str, brought: Iterable[Side]) -> Side:
+def side_of(session: Session, document: Document, key: str, brought: Iterable[Side]) -> Side | ShownSide:
     """Return a side by its key; this pattern where there is none of it any more."""
     for side in brought:
         if side.key == key:
@@ -55,7 +68,7 @@ def side_of(session: Session, document: Document, key: str, brought: Iterable[Si
     elif kind == "sound" and int(which) < len(session.project.sounds):
         shown = session.project.sounds[int(which)].history.document
     name = dict(sides_of(session, ())).get(key, "this pattern")
-    return Side(key, name, tuple(struck_in(shown)), pattern_beats(shown))
+    return ShownSide(key, name, shown)
 
 
 def midi_side(document: Document, name: str, notes: Iterable[tuple[float, int, int]], beats: float) -> Side:

@@ -22,7 +22,7 @@ from bompla.app.study.ear_picture import EarPicture
 from bompla.app.study.lesson_panel import LessonPanel
 from bompla.app.study.near_panel import NearPanel
 from bompla.app.study.pictures import BarsPicture, PaperPicture, StepPicture
-from bompla.app.study.sides import ORIGINAL, Side, repeated, side_of
+from bompla.app.study.sides import ORIGINAL, ShownSide, Side, repeated, side_of
 from bompla.app.study.small_pictures import DensityPicture, SwingPicture
 from bompla.app.study.strip import DifferenceStrip
 from bompla.app.ui.controls import Chips, Facts, Panel, button, clear_layout, scrolling
@@ -33,9 +33,10 @@ from bompla.export.engrave import Engraved
 from bompla.groove.lesson import LessonStep, lesson_of
 from bompla.groove.read import GrooveRead, read_groove
 from bompla.groove.seen import Fact
-from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.detected_pattern import hits_inside, pattern_bars, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document
 from bompla.model.pattern_edits import usual_velocity
+from bompla.model.phrase_edits import with_first_bars
 from bompla.model.wording import counted
 from bompla.render.sound_difference import SoundDifference, sound_difference
 
@@ -48,13 +49,16 @@ SMALL = {"alike": "alike", "density": "hits", "swing": "swing"}
 MODES = {"words": "In words", "compare": "Compared", "layers": "In layers", "ear": "By ear", "shelf": "On the shelf"}
 
 
+MOST_BARS_ON_SCREEN, MOST_NOTES_ON_SCREEN = 32, 600
+
+
 @dataclass(frozen=True, eq=False)
 class StudyRequest:
     """All that is asked at once: the document, and the two sides that are compared, where they are not the usual ones."""
 
     document: Document
-    one: Side
-    other: Side
+    one: Side | ShownSide
+    other: Side | ShownSide
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,7 +86,8 @@ def _study(request: StudyRequest, _token: Token) -> Studied:
 
     document = request.document
     beats = pattern_beats(document)
-    found = compared(repeated(request.one, beats), repeated(request.other, beats), bpm=document.bpm)
+    one, other = (side.found() if isinstance(side, ShownSide) else side for side in (request.one, request.other))
+    found = compared(repeated(one, beats), repeated(other, beats), bpm=document.bpm)
     return Studied(document, read_groove(document), found, lesson_of(document), struck_in(document))
 
 
@@ -94,12 +99,21 @@ def _sound(request: SoundRequest, token: Token) -> SoundDifference:
     return sound_difference(*original_and_rebuilt(baked, token.check))
 
 
+def bars_on_screen(document: Document) -> int:
+    """Return how many bars from the first are engraved to be looked at: of a long part no more than can be drawn while one waits."""
+    per_bar, most = pattern_meter(document).beats_per_bar, MOST_BARS_ON_SCREEN
+    late = sorted(hit.at_beats for hit in hits_inside(document))
+    if len(late) > MOST_NOTES_ON_SCREEN:
+        most = min(most, max(1, int(late[MOST_NOTES_ON_SCREEN] // per_bar)))
+    return most
+
+
 def _engrave(document: Document, token: Token) -> Engraved | str:
     from bompla.export.paper import on_paper
     from bompla.groove.score import score_of
 
     try:
-        return on_paper(score_of(document), check=token.check)
+        return on_paper(score_of(with_first_bars(document, bars_on_screen(document))), check=token.check)
     except Cancelled:
         raise
     except BomplaError as error:
@@ -406,7 +420,9 @@ class StudyStage(Stage):
         if isinstance(engraved, str):
             self.session.hub.trouble(engraved)
         else:
-            self.paper.show_paper(engraved)
+            document = self.session.store.document
+            bars, shown = (pattern_bars(document), bars_on_screen(document)) if document is not None else (0, 0)
+            self.paper.show_paper(engraved, f"the first {shown} of {bars} bars" if shown < bars else "")
 
     def _compare_sound(self) -> None:
         """Compare how original and pattern sound, where both are of this loop and as long."""
