@@ -193,6 +193,21 @@ def captured(engine: Any, *, since_frame: int, pair: int = 0) -> np.ndarray:
     return Capture(engine.capture).read(max(0, since_frame - before), engine.state.rendered_frames - before, pair)
 
 
+def captured_sound(qtbot: Any, engine: Any, *, since_frame: int, frames: int, level: float = 0.0) -> np.ndarray:
+    """Return so many frames of what the device has played from its first sample above a level on, waiting for it however slow the day."""
+    made = np.zeros((0, 2), np.float32)
+
+    def ready() -> bool:
+        nonlocal made
+        made = captured(engine, since_frame=since_frame)
+        loud = np.abs(made).max(axis=1, initial=0.0) > level
+        made = made[int(np.argmax(loud)) :] if loud.any() else made[:0]
+        return len(made) >= frames
+
+    qtbot.waitUntil(ready)
+    return made[:frames]
+
+
 def process_id(engine: Any) -> int:
     """Return the audio process, 0 where none runs."""
     return int(engine.process.pid)

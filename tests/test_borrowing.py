@@ -29,7 +29,7 @@ from bompla.model.shape import OUTPUTS, Shape, clamped
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
 from bompla.render.levels import level_as_the_kit
-from conftest import captured, settle
+from conftest import captured, captured_sound, settle
 
 RATE = 48_000
 
@@ -141,8 +141,7 @@ def test_files_are_dropped_on_pads_heard_saved_and_taken_back(demo_window: Any, 
     engine = playback.engine
     start = engine.state.rendered_frames
     assert playback.pads.strike(kick.id, 127)
-    qtbot.waitUntil(lambda: engine.state.rendered_frames > start + 14_000)
-    heard = captured(engine, since_frame=start)[:, 0]
+    heard = captured_sound(qtbot, engine, since_frame=start, frames=12_000)[:, 0]
     spectrum = np.abs(np.fft.rfft(heard, 48_000))
     assert int(np.argmax(spectrum)) == pytest.approx(220, abs=12), "the tone of the file is heard"
 
