@@ -193,7 +193,7 @@ def main() -> None:
     sixty = [cut for _ in range(2) for cut in document.cuts][:60]
     sixty = [replace(cut, id=n, at_sample=cut.at_sample + n) for n, cut in enumerate(sixty)]
     began = time.perf_counter()
-    made_kit(sixty, 1_000)
+    made_kit(replace(document, cuts=tuple(sorted(sixty, key=lambda cut: cut.at_sample))), 1_000)
     print(f"making a kit of {len(sixty)} slices: {1000 * (time.perf_counter() - began):.1f} ms")
     speak_and_come_back(document, clip, baked)
 

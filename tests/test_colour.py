@@ -164,7 +164,7 @@ def test_held_pads_end_with_their_note_stacked_ones_sound_together_and_keys_have
         set_stacked(document, snare.id, snare.id)
 
     zones = np.zeros(1, ZONE)
-    zones[0] = (38, 127, 7, 0, 0, 40_000, 100.0, 100, 1.0, 0, 480, 0)
+    zones[0] = (38, 127, 7, 0, 0, 40_000, 100.0, 100, 1.0, 2.0, 0, 480)
     pool = np.zeros((50_000, 2), np.float32)
     pool[100:40_100] = 0.2
     pool[:6] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)

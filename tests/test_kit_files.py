@@ -129,7 +129,8 @@ def test_the_font_played_by_another_program_sounds_as_the_kit_does(name: str, de
     first_of_turns = tuple(
         replace(pad, layers=tuple(layer for n, layer in enumerate(pad.layers) if all(layer.up_to != one.up_to for one in pad.layers[:n])))
         for pad in document.pads)
-    document = replace(document, pads=first_of_turns, variations=(replace(pattern_of(document), hits=tuple(plain)),), shown=0)
+    by_pads = replace(pattern_of(document), hits=tuple(plain), untouched="pads")
+    document = replace(document, pads=first_of_turns, variations=(by_pads,), shown=0)
     request = ExportRequest(document, clip, ExportOptions(rate=44_100, tail="ringing"))
     ours = rebuilt_sound(request, parts_of(document, "shown")[0], none).samples.astype(float)
     theirs = played_by_fluidsynth(made("sf2", request)[0].content, midi_bytes(document), tmp_path)

@@ -13,8 +13,9 @@ from msgspec.structs import replace
 
 from bompla.audio.clip import Clip
 from bompla.errors import EditError
+from bompla.groove.layers import pad_of
 from bompla.groove.order import bounced, order_passages, wander_passages
-from bompla.groove.rebuild import made_kit, offered_hits, tray
+from bompla.groove.rebuild import offered_hits, tray
 from bompla.model.beatmap import BeatMap
 from bompla.model.checks import check_document
 from bompla.model.colour import TREATMENTS, move_treatment, set_treatment
@@ -75,6 +76,7 @@ from bompla.model.phrase_edits import (
     with_empty_bars,
     without_bars,
 )
+from bompla.model.shape import PLAIN
 from bompla.model.variation_edits import delete_variation, duplicate_variation, set_bars, show_variation
 from conftest import hit_of
 
@@ -244,7 +246,7 @@ def test_a_pad_follows_its_cut_and_keeps_its_sound_without_it(demo: tuple[Docume
     assert gone.layer_bounds(gone.pad(pad.id).layers[-1]) == document.layer_bounds(layer)
 
 
-def test_a_made_kit_leads_with_the_cleanest_slice() -> None:
+def test_a_pad_is_made_of_the_slices_that_are_its_drum_alone() -> None:
     def cut(number: int, velocity: int, *more: Heard) -> Cut:
         at = number * 10_000
         return Cut(number, at, at, 0.5, "detected", heard=(Heard("snare", 0.9, velocity), *more))
@@ -252,15 +254,18 @@ def test_a_made_kit_leads_with_the_cleanest_slice() -> None:
     hat = Heard("hat_closed", 0.8, 90)
     cuts = [cut(1, 100, hat), cut(2, 104), cut(3, 40), cut(4, 42, hat), cut(5, 98, hat)]
     doubtful = Cut(6, 60_000, 60_000, 0.5, "detected", heard=(Heard("kick", 1.0, 110), Heard("snare", 0.42, 72)))
-    pads, next_id = made_kit([*cuts, doubtful], 100)
-    snare = next(pad for pad in pads if pad.drum == "snare")
-    assert [layer.at_sample for layer in snare.layers] == [30_000, 20_000]
-    assert [layer.up_to for layer in snare.layers] == [70, 127]
-    assert snare.layer_for(30).velocity == 40
-    assert snare.layer_for(120).velocity == 104
-    assert {pad.drum for pad in pads} == {"kick", "snare", "hat_closed"}
-    assert next_id == 103
-    assert all(pad.layers for pad in made_kit([doubtful], 100)[0]), "what is all there is will do"
+    long_ms = {one.id: 200.0 for one in (*cuts, doubtful)}
+    made = pad_of("snare", [(one, one.heard[0]) for one in cuts] + [(doubtful, doubtful.heard[1])], long_ms)
+    assert [(layer.at_sample, layer.velocity, layer.up_to) for layer in made.layers] == [(30_000, 40, 72), (20_000, 104, 127)]
+    assert made.hardest == 104
+    assert made.shape == PLAIN, "it is alone as it is"
+    short = pad_of("snare", [(one, one.heard[0]) for one in cuts], {**long_ms, 2: 1.0})
+    assert 20_000 not in [layer.at_sample for layer in short.layers], "a slice of a millisecond is no strike"
+    hats = pad_of("hat_closed", [(one, hat) for one in cuts if hat in one.heard], long_ms)
+    assert (hats.shape.filter, hats.shape.cutoff_hz) == ("high", 250.0), "under a snare it loses what is not its own"
+    kick = pad_of("kick", [(doubtful, doubtful.heard[0])], long_ms)
+    assert kick.layers, "what is all there is will do"
+    assert kick.shape.clean > 0.5
 
 
 def test_a_drawn_hit_is_as_loud_as_this_drum_is_in_the_original(demo: tuple[Document, Clip]) -> None:

@@ -67,9 +67,9 @@ def mixer_with_zones() -> MixerState:
     pool = np.zeros((400, 2), np.float32)
     pool[100:140], pool[150:190], pool[200:240] = 0.1, 0.2, 0.4
     zones = np.zeros(3, ZONE)
-    zones[0] = (38, 60, 7, 0, 0, 40, 50.0, 100, 1.0, 0, 0, 0)
-    zones[1] = (38, 127, 7, 0, 0, 40, 100.0, 150, 1.0, 0, 0, 0)
-    zones[2] = (38, 127, 7, 0, 0, 40, 100.0, 200, 1.0, 0, 0, 0)
+    zones[0] = (38, 60, 7, 0, 0, 40, 50.0, 100, 1.0, 2.0, 0, 0)
+    zones[1] = (38, 127, 7, 0, 0, 40, 100.0, 150, 1.0, 2.0, 0, 0)
+    zones[2] = (38, 127, 7, 0, 0, 40, 100.0, 200, 1.0, 2.0, 0, 0)
     pool[:18] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
     state = MixerState(pool)
     apply(state, command(Op.ZONES, offset=0, count=3))
@@ -108,7 +108,7 @@ def held_mixer() -> MixerState:
     """A mixer whose note 38 plays a long sound as long as it is held."""
     pool = np.zeros((60_000, 2), np.float32)
     zones = np.zeros(1, ZONE)
-    zones[0] = (38, 127, 7, 0, 0, 40_000, 100.0, 1_000, 1.0, 0, 2_400, 0)
+    zones[0] = (38, 127, 7, 0, 0, 40_000, 100.0, 1_000, 1.0, 2.0, 0, 2_400)
     pool[1_000:41_000] = 0.2
     pool[:6] = np.frombuffer(zones.tobytes(), "<f4").reshape(-1, 2)
     state = MixerState(pool)

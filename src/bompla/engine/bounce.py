@@ -12,13 +12,13 @@ from bompla.audio.clip import Clip
 from bompla.audio.loudness import loudness_db
 from bompla.engine.colour import Rack
 from bompla.engine.commands import Op, command
-from bompla.engine.layout import EVENT, NO_PAD, Bus, sends_of
+from bompla.engine.layout import EVENT, MOMENT_PAD, NO_PAD, Bus, sends_of
 from bompla.engine.mixer import MixerState, apply, render
 from bompla.engine.pool import Place
 from bompla.engine.voices import MAX_BLOCK_FRAMES
 from bompla.model.loop import whole_beats
 from bompla.model.memo import Kept, LastMade
-from bompla.render.events import Baked, SoundKey
+from bompla.render.events import AnyKey, Baked
 from bompla.units import SILENCE_DB, db_to_gain
 
 CLICK_MS = 28.0
@@ -28,7 +28,7 @@ MATCHED_S = 40.0
 """Of a long pattern so much is measured: the whole would take seconds after each edit."""
 
 _MATCHED = Kept(24)
-_ROWS: LastMade[tuple[tuple[SoundKey, ...], NDArray[np.void]]] = LastMade(3)
+_ROWS: LastMade[tuple[tuple[AnyKey, ...], NDArray[np.void]]] = LastMade(3)
 
 RINGS_OUT_S, MOST_PIECES, SILENCE_FLOOR = 0.25, 80, 1e-5
 """Ringing out is listened to in such pieces, at most so many, until nothing is louder than -100 dB."""
@@ -43,7 +43,7 @@ def click_sounds(sample_rate: int) -> tuple[NDArray[np.float32], NDArray[np.floa
     return bar, beat
 
 
-def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Place, Place]) -> NDArray[np.void]:
+def event_list(baked: Baked, places: Mapping[AnyKey, Place], clicks: tuple[Place, Place]) -> NDArray[np.void]:
     """Return the hits and clicks of a loop as event records in order of time."""
     keys, rows = event_rows(baked)
     events = rows.copy()
@@ -56,7 +56,7 @@ def event_list(baked: Baked, places: Mapping[SoundKey, Place], clicks: tuple[Pla
     return events
 
 
-def event_rows(baked: Baked) -> tuple[tuple[SoundKey, ...], NDArray[np.void]]:
+def event_rows(baked: Baked) -> tuple[tuple[AnyKey, ...], NDArray[np.void]]:
     """Return the sounds of a loop's hits, and its events with the number of their sound as their place, made once for any thread.
 
     Behind the sounds come nothing, and the click of a bar and of a beat; a note that leaves has -1, and its own length.
@@ -64,11 +64,11 @@ def event_rows(baked: Baked) -> tuple[tuple[SoundKey, ...], NDArray[np.void]]:
     return _ROWS.get((baked,), lambda: _made_rows(baked))
 
 
-def _made_rows(baked: Baked) -> tuple[tuple[SoundKey, ...], NDArray[np.void]]:
+def _made_rows(baked: Baked) -> tuple[tuple[AnyKey, ...], NDArray[np.void]]:
     keys = tuple(dict.fromkeys(hit.sound for hit in baked.events))
     numbers = {key: number for number, key in enumerate(keys)}
     rows = [
-        (hit.at_frame, numbers[hit.sound], 0, hit.pad_id, hit.choke,
+        (hit.at_frame, numbers[hit.sound], 0, MOMENT_PAD if hit.stands_for else hit.pad_id, hit.choke,
          int(Bus.PATTERN), hit.gain, sends_of(hit.room, hit.echo, kick=hit.kick, chance=hit.chance, output=hit.output, early=hit.early),
          hit.gate_frames, hit.release_frames, hit.number)
         for hit in baked.events
@@ -113,7 +113,7 @@ def bounce_ringing(baked: Baked) -> Clip:
 def _ready(baked: Baked, gain: float) -> MixerState:
     """Return a mixer that is about to play a pattern from its start."""
     parts = list(baked.sounds.values())
-    places: dict[SoundKey, Place] = {}
+    places: dict[AnyKey, Place] = {}
     offset = 0
     for key, sound in baked.sounds.items():
         places[key] = Place(offset, len(sound))

@@ -20,7 +20,7 @@ from bompla.engine.playing import Listed, Playing
 from bompla.engine.pool import Place, Pool
 from bompla.engine.process import AudioProcess, Played
 from bompla.engine.span import AHEAD_BEATS, Span, span_of
-from bompla.render.events import Baked, PlayedNote, SoundKey
+from bompla.render.events import AnyKey, Baked, PlayedNote, SoundKey
 
 STALE_S = 1.0
 STATE_TRIES = 20
@@ -73,7 +73,7 @@ class Engine:
         self.pool = Pool("bompla-pool")
         self.process = AudioProcess(self.pool.memory, self.capture, sample_rate)
         self._clicks = tuple(self.pool.put(sound) for sound in click_sounds(sample_rate))
-        self._sounds: dict[SoundKey, tuple[NDArray[np.float32], Place]] = {}
+        self._sounds: dict[AnyKey, tuple[NDArray[np.float32], Place]] = {}
         self._original: NDArray[np.float32] | None = None
         self._colour = b""
         self._loop = _Loop()
@@ -225,8 +225,8 @@ class Engine:
             known = self._sounds.get(zone.sound)
             if known is not None:
                 sends = sends_of(zone.room, zone.echo, kick=zone.kick, output=zone.output)
-                rows.append((zone.note, zone.up_to, zone.pad, zone.choke, 0, known[1].length, zone.velocity, known[1].offset,
-                             zone.gain, sends, zone.release_frames, zone.pitch))
+                rows.append((zone.note, zone.up_to, zone.pad, zone.choke, zone.pitch, known[1].length, zone.velocity, known[1].offset,
+                             zone.gain, zone.most, sends, zone.release_frames))
         old = self._playing.zones
         self._use(zones=Listed(self.pool.put_bytes(np.array(rows, dtype=ZONE).tobytes()), len(rows)))
         if old is not None:

@@ -18,8 +18,9 @@ from numpy.typing import NDArray
 from bompla.engine.commands import COMMAND
 from bompla.errors import EngineError
 
-NO_PAD, SLICE_PAD, PREVIEW_PAD = -1, -2, -3
-"""Numbers of pads that are none: of a click, and of a slice and a sound that are listened to, so that the next one ends them."""
+NO_PAD, SLICE_PAD, PREVIEW_PAD, MOMENT_PAD = -1, -2, -3, -4
+"""Numbers of pads that are none: of a click, of a slice and a sound that are listened to, and of the loop's own moments; the next one
+ends the one before."""
 
 
 class Bus(IntEnum):
@@ -84,17 +85,18 @@ ZONE = np.dtype(
         ("up_to", "<i2"),
         ("pad", "<i8"),
         ("choke", "<i2"),
-        ("spare", "<i2"),
+        ("pitch", "<i2"),
         ("length", "<i4"),
         ("velocity", "<f4"),
         ("offset", "<i8"),
         ("gain", "<f4"),
+        ("most", "<f4"),
         ("sends", "<u4"),
         ("release", "<i4"),
-        ("pitch", "<i4"),
     ]
 )
-"""What a MIDI note plays up to a velocity; `velocity` is what the sound was played at; one with a release ends with its note."""
+"""What a MIDI note plays up to a velocity; `velocity` is what the sound was played at, `most` the gain that it is
+raised by at most; one with a release ends with its note."""
 
 PLAYED = np.dtype(
     [("at_frame", "<u8"), ("position", "<i8"), ("pad", "<i8"), ("velocity", "<i4"), ("playing", "<i4"), ("pitch", "<i4")]

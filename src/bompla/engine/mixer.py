@@ -14,11 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bompla.engine.commands import Op, values_of
-from bompla.engine.layout import EARLY_FLAG, EVENT, KICK_FLAG, NO_PAD, OUTPUT_SHIFT, ZONE, Bus
+from bompla.engine.layout import EARLY_FLAG, EVENT, KICK_FLAG, MOMENT_PAD, NO_PAD, OUTPUT_SHIFT, ZONE, Bus
 from bompla.engine.midi_out import CLOCK, CLOCKS_PER_SIXTEENTH, CONTINUE, NOTE_ON, SONG_POSITION, START, STOP
 from bompla.engine.midi_port import EVERY_NOTE, MidiParser
 from bompla.engine.voices import CHOKE_FADE_FRAMES, MAX_BLOCK_FRAMES, NEVER, Block, Ramp, Strip, Voice
-from bompla.units import MOST_RAISED_DB, db_to_gain
 
 Values = NDArray[np.void]
 """Those of a command, by field."""
@@ -26,7 +25,6 @@ Values = NDArray[np.void]
 Ranges = list[tuple[int, list[NDArray[np.void]]]]
 
 MAX_VOICES = 128
-MOST_RAISED = db_to_gain(MOST_RAISED_DB)
 STEAL_FADE_FRAMES = 96
 CUT_FADE_FRAMES = 192
 SPAN_IN_FRAMES, SPAN_OUT_FRAMES = 24, 144
@@ -254,7 +252,7 @@ def _play_note(state: MixerState, ranges: Ranges, velocity: int, wait: int, *, t
     turn = state.turns.get(pad, 0)
     state.turns[pad] = turn + 1
     zone = same[turn % len(same)]
-    gain = float(zone["gain"]) * min(MOST_RAISED, (velocity / max(1.0, float(zone["velocity"]))) ** 2)
+    gain = float(zone["gain"]) * min(float(zone["most"]), (velocity / max(1.0, float(zone["velocity"]))) ** 2)
     _start(state, Voice(int(zone["offset"]), int(zone["length"]), gain, pad, int(zone["choke"]), Bus.LIVE, wait,
                         int(zone["sends"]), int(zone["release"])))
     if told:
@@ -367,7 +365,7 @@ def _play_event(state: MixerState, event: NDArray[np.void], wait: int) -> None:
         state.leaving.append((wait, bytes((NOTE_ON, int(event["pad"]), int(event["gain"]))), int(event["length"])))
         return
     voice = Voice(int(event["offset"]), int(event["length"]), float(event["gain"]), int(event["pad"]),
-                  int(event["choke"]), int(event["bus"]), wait, int(event["sends"]))
+                  int(event["choke"]), int(event["bus"]), wait, int(event["sends"]), int(event["release"]))
     if event["gate"] > 0:
         voice.fade_from, voice.fade_frames = int(event["gate"]), max(1, int(event["release"]))
     _start(state, voice)
@@ -435,8 +433,12 @@ def _start(state: MixerState, new: Voice) -> None:
     for voice in state.voices:
         same_pad = new.pad != NO_PAD and voice.pad == new.pad and voice.bus == new.bus
         same_set = new.choke > 0 and voice.choke == new.choke and voice.bus == new.bus
-        if same_pad or same_set:
+        if same_pad and new.pad == MOMENT_PAD:  # it comes in while the other goes: together they are the loop
+            _fade(voice, new.wait, new.release)
+        elif same_pad or same_set:
             _fade(voice, new.wait, CHOKE_FADE_FRAMES)
+    if new.pad == MOMENT_PAD:
+        new.choke = 0  # it ends what rings, as its drums would; nothing but the next moment ends all of it
     sounding = [voice for voice in state.voices if voice.fade_from == NEVER]
     if len(sounding) >= MAX_VOICES:
         _fade(sounding[0], new.wait, STEAL_FADE_FRAMES)

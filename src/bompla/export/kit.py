@@ -14,7 +14,7 @@ from bompla.export.sound_file import encoded, suffix
 from bompla.formats.sf2 import FontInstrument, FontSample, FontZone, Generator, cutoff_cents, soundfont, timecents
 from bompla.formats.sfz import FILTERS, Region, number, resonance_db, sfz_text
 from bompla.model.shape import PLAIN, Shape
-from bompla.units import MOST_RAISED_DB, clamped_velocity, db_to_gain, velocity_to_db
+from bompla.units import clamped_velocity, db_to_gain, velocity_to_db
 
 LOUDEST_SFZ_DB = 6.0
 """The most that a region can be turned up."""
@@ -109,7 +109,7 @@ def sf2(request: ExportRequest, check: Check) -> Iterator[Made]:
 def _level_db(zone: Zone) -> float:
     """Return how loud a zone's sample has to be at full velocity; a font turns it down from there as our pads do."""
     at_velocity_db = velocity_to_db(zone.at_velocity)
-    return zone.gain_db - at_velocity_db - (MOST_RAISED_DB if zone.fixed else 0.0)
+    return zone.gain_db - at_velocity_db - (zone.raised_db if zone.fixed else 0.0)
 
 
 def _font_sample(kit: KitZones, number_: int, gain: float, zones: list[Zone]) -> FontSample:
@@ -147,4 +147,4 @@ def _font_zone(zone: Zone, sample: int) -> FontZone:
 
 def _fixed_velocity(zone: Zone) -> int:
     """Return the velocity at which a zone that follows velocity is as loud as this one always is."""
-    return clamped_velocity(zone.at_velocity * 10.0 ** (MOST_RAISED_DB / 40.0))
+    return clamped_velocity(zone.at_velocity * 10.0 ** (zone.raised_db / 40.0))

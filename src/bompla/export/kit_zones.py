@@ -15,8 +15,8 @@ from bompla.export.request import Check, ExportRequest, file_name
 from bompla.export.sound_file import loudest_channel
 from bompla.model.document import Layer, Pad
 from bompla.model.shape import PLAIN, Shape
-from bompla.render.events import key_notes, lead_frames, sound_key, with_stacked
-from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, ms_to_samples, velocity_to_db
+from bompla.render.events import key_notes, lead_frames, most_raised_db, sound_key, with_stacked
+from bompla.units import MAX_VELOCITY, ms_to_samples, velocity_to_db
 
 LEAD_MS = 0.5
 """So long before its attack a sample begins."""
@@ -36,9 +36,9 @@ class Sample:
 class Zone:
     """What plays a sample: notes and velocities from the lowest to the highest, and how.
 
-    `gain_db` is at `at_velocity`; from there loudness follows velocity, or stays as it is where `fixed`. `turn` of `turns` says which
-    strike it answers to. `choke` is the set whose zones silence each other, 0 for none. Envelope, filter, tune and pan are the
-    shape's, where it has any; everything else of the shape is in the sample.
+    `gain_db` is at `at_velocity`; from there loudness follows velocity, up to `raised_db` more, or stays as it is where `fixed`. `turn`
+    of `turns` says which strike it answers to. `choke` is the set whose zones silence each other, 0 for none. Envelope, filter, tune and
+    pan are the shape's, where it has any; everything else of the shape is in the sample.
     """
 
     sample: int
@@ -50,6 +50,7 @@ class Zone:
     high_velocity: int
     gain_db: float
     at_velocity: int
+    raised_db: float
     fixed: bool = False
     turn: int = 1
     turns: int = 1
@@ -83,7 +84,7 @@ def sampled_shape(shape: Shape, filters: Collection[str]) -> Shape:
 def kit_zones(request: ExportRequest, check: Check, filters: Collection[str]) -> KitZones:
     """Return the kit as a sampler plays it that has these `filters`; raises ExportError where no pad has a sound.
 
-    A strike is raised no more than `MOST_RAISED_DB` above its slice, so that above some velocity it gets no louder: there a zone of
+    A strike is raised no more than `most_raised_db` above its slice, so that above some velocity it gets no louder: there a zone of
     fixed loudness takes over.
     """
     document = request.document
@@ -104,7 +105,7 @@ def kit_zones(request: ExportRequest, check: Check, filters: Collection[str]) ->
                     samples.append(_sample(request, pad, layer, len(samples), filters))
                 for notes in ranges:
                     zones += _by_velocity(Zone(known[pad.id, layer], _on(lead, pad), shape, *notes, low, high, pad.level_db, layer.velocity,
-                                               turn=turn, turns=turns))
+                                               most_raised_db(pad, layer), turn=turn, turns=turns))
     if not zones:
         raise ExportError("No pad has a sound yet; put slices on pads, or rebuild the kit.")
     return KitZones(document.title, request.rate, tuple(samples), tuple(zones))
@@ -143,12 +144,12 @@ def _sample(request: ExportRequest, pad: Pad, layer: Layer, number: int, filters
 def _by_velocity(zone: Zone) -> list[Zone]:
     """Return a zone as one that follows velocity, and one above where it gets no louder."""
     loudest = next((v for v in range(zone.low_velocity, zone.high_velocity + 1)
-                    if velocity_to_db(v) - velocity_to_db(zone.at_velocity) > MOST_RAISED_DB), None)
+                    if velocity_to_db(v) - velocity_to_db(zone.at_velocity) > zone.raised_db), None)
     if zone.low_velocity > zone.high_velocity:
         return []
     if loudest is None:
         return [zone]
-    held = with_values(zone, low_velocity=loudest, gain_db=zone.gain_db + MOST_RAISED_DB, fixed=True)
+    held = with_values(zone, low_velocity=loudest, gain_db=zone.gain_db + zone.raised_db, fixed=True)
     return [held] if loudest == zone.low_velocity else [with_values(zone, high_velocity=loudest - 1), held]
 
 

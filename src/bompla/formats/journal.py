@@ -27,7 +27,7 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import decode_clip, encode_clip
 from bompla.errors import BomplaError, ProjectError
 from bompla.files import open_regular, reason_of, sync_folder, write_atomically
-from bompla.formats.migrations import document_to_4
+from bompla.formats.migrations import document_to_4, document_to_5
 from bompla.formats.project import Project
 from bompla.model.checks import check_document
 from bompla.model.document import Document
@@ -38,7 +38,7 @@ FOLDER_MODE, FILE_MODE = 0o700, 0o600
 MOST_RECORD_BYTES = 200_000_000
 TURN_S = 15.0
 _HEAD = struct.Struct("<II")
-_VERSION = 2
+_VERSION = 3
 """Of records; those of version 1 hold documents of format 3."""
 
 
@@ -226,7 +226,7 @@ def _records(journal: Path) -> Iterator[dict[str, Any]]:
                 return
             unpacked = zlib.decompressobj().decompress(content, MOST_RECORD_BYTES)
             record = msgspec.msgpack.decode(unpacked)
-            if not isinstance(record, dict) or record.get("version") not in (1, _VERSION):
+            if not isinstance(record, dict) or record.get("version") not in range(1, _VERSION + 1):
                 return
             yield record
 
@@ -247,9 +247,11 @@ def _last(journal: Path) -> Written | None:
             last = record
         if last is None or not documents:
             return None
-        if last["version"] == 1:
-            for plain in documents:
+        for plain in documents:
+            if last["version"] < 2:
                 document_to_4(plain)
+            if last["version"] < 3:
+                document_to_5(plain)
         made = tuple(msgspec.convert(plain, Document) for plain in documents)
         current = max(0, min(int(last["current"]), len(made) - 1))
         return Written(made, current, tuple(last["borrowed"]), str(last["path"]), int(last["edits"]))

@@ -61,10 +61,23 @@ def document_to_4(document: dict[str, Any]) -> None:
             loop["length_beats"] = float(loop.pop("bars") * _BEATS_PER_BAR.get(loop.get("meter_name"), 4))
 
 
+def _moments_by_pads(header: Header) -> Header:
+    """Version 4 to 5: untouched moments can play the loop itself; what was made before goes on sounding as it did."""
+    for document in _documents(header):
+        document_to_5(document)
+    return header
+
+
+def document_to_5(document: dict[str, Any]) -> None:
+    """Change one document of format 4 into one of format 5, in place."""
+    for variation in document.get("variations", []):
+        variation.setdefault("untouched", "pads")
+
+
 def _documents(header: Header) -> Iterator[dict[str, Any]]:
     for source in header["sources"]:
         yield source["document"]
 
 
-MIGRATIONS: dict[int, Migration] = {1: _one_source_to_many, 2: _labels_to_keys, 3: _bars_to_beats}
+MIGRATIONS: dict[int, Migration] = {1: _one_source_to_many, 2: _labels_to_keys, 3: _bars_to_beats, 4: _moments_by_pads}
 """For each older version, what turns its header into the next version's."""

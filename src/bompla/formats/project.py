@@ -27,7 +27,7 @@ from bompla.model.checks import check_document
 from bompla.model.document import Borrowed, Document
 
 SUFFIX = ".bompla"
-FORMAT_VERSION = 4
+FORMAT_VERSION = 5
 PROJECT_ENTRY = "project.json"
 TYPE_ENTRY, MEDIA_TYPE = "mimetype", "application/x-bompla"
 MAX_SOURCES = 64

@@ -18,6 +18,7 @@ from bompla.model.detected_pattern import EARLIEST_BEATS, is_inside, pattern_bea
 from bompla.model.document import Document, Feel, FeelLayer, Hit
 from bompla.model.drums import Meter
 from bompla.model.memo import LastMade
+from bompla.model.moments import labelled
 from bompla.model.params import Param, table
 from bompla.model.pattern_edits import with_pattern
 from bompla.units import clamped_velocity
@@ -34,6 +35,9 @@ FEEL_PARAMS = table((
     Param("force", "Accents of the feel", "share", 0.0, 1.0, "How much of the chosen feel's accents is taken"),
 ))
 """The numbers of a layer by field; `ahead` is one of `ahead_ms`, that of a lane."""
+
+STEPS_A_BEAT = 96
+"""Looseness tells a moment from the same one in other bars by steps so fine."""
 
 FORMAT = "bompla feel"
 MOST_KEPT = 200
@@ -83,9 +87,10 @@ def felt_pattern(document: Document) -> tuple[Hit, ...]:
     pattern = pattern_of(document)
 
     def made() -> tuple[Hit, ...]:
-        return felt(pattern.hits, pattern.layer, beats=pattern_beats(document), bpm=document.bpm, meter=pattern_meter(document))
+        hits = labelled(document, pattern)
+        return felt(hits, pattern.layer, beats=pattern_beats(document), bpm=document.bpm, meter=pattern_meter(document))
 
-    return _FELT.get((pattern, document.loop, document.source), made)
+    return _FELT.get((pattern, document.loop, document.source, document.cuts, document.pads), made)
 
 
 def write_in(document: Document) -> Document:
@@ -201,6 +206,8 @@ def _step_of(at_beats: float, feel: Feel) -> int:
 def _loose_ms(hit: Hit, layer: FeelLayer) -> float:
     if layer.loose_ms <= 0.0:
         return 0.0
-    draw = np.random.default_rng((layer.seed, hit.id)).normal(0.0, layer.loose_ms / 2.0)
+    step = max(0, round((hit.at_beats + 1.0) * STEPS_A_BEAT))
+    number = (hit.id,) if hit.moment < 0 else (hit.moment, step, 1)  # hits of a moment stay together
+    draw = np.random.default_rng((layer.seed, *number)).normal(0.0, layer.loose_ms / 2.0)
     return float(np.clip(draw, -layer.loose_ms, layer.loose_ms))
 

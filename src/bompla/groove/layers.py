@@ -1,4 +1,4 @@
-"""Which slices lend a pad its sound, and how hard a strike each answers to."""
+"""Which slices lend a pad its sound: the drum by itself, as nearly as the loop has it, carried over all velocities."""
 
 from __future__ import annotations
 
@@ -11,41 +11,45 @@ from numpy.typing import NDArray
 from bompla.model.document import Cut, Heard, Layer
 from bompla.model.drums import DRUMS, Band, Family
 from bompla.model.kit_edits import layer_of
-from bompla.model.strike_levels import decoded, fall_db, level_db
-from bompla.units import MAX_VELOCITY, MOST_RAISED_DB, db_to_velocity, velocity_to_db
+from bompla.model.shape import PLAIN, Shape
+from bompla.model.strike_levels import EDGES_HZ, decoded, level_db
+from bompla.units import MAX_VELOCITY, db_to_velocity, velocity_to_db
 
-MAX_LAYERS = 12
+MAX_LAYERS = 3
 MAX_TURNS = 3
-"""How many equal slices take turns on a pad."""
+"""How many ranges of velocity a pad has at most, and how many equal slices take turns in one."""
 
-TURN_DB = 1.0
-"""Slices that take turns are as loud as one another, to so many dB."""
+LEAST_MS = 60.0
+"""A slice shorter than this is no whole strike."""
 
-TURN_COST_DB = 1.0
-LAYER_COST_DB = 1.5
-"""What a range of its own has to save, over all its strikes."""
-
-LEAST_RANGE = 1
-"""Ranges are parted only where velocities differ by so much: no strike falls into two."""
-
-LEVEL_SHARE = 0.1
-"""What a dB of difference in level costs; beyond what a slice may be raised by, each costs in full."""
-
-CLEAR_SHARE = 0.1
-"""What a dB less clear costs a slice that leads, beside how unlike the others it sounds."""
-
-OTHERS_COST_DB, FOREIGN_COST_DB = 6.0, 2.0
-"""What another drum, sure to be there, costs a slice that leads; and more for each strike that does not have it too."""
+OTHERS_COST_DB = 6.0
+"""What another drum, sure to be there, costs a slice that leads."""
 
 SOFT, SOFT_COUNTS = (Family.HATS, Family.EXTRAS), 0.35
 """A hat under a snare is little; a snare under a hat is nearly all of it."""
 
-MOST_COMPARED = 200
-"""Of more strikes some are left out, as every pair of them is compared."""
+CLEAR_SHARE, CLEAR_ENOUGH_DB = 0.1, 30.0
+UNKNOWN_COST_DB = 1.0
+"""What a stretch of time costs in which nothing is known of a slice, since the next strike had begun."""
 
-CLEAR_ENOUGH_DB = 30.0
+HARD_SHARE = 0.05
+"""What a velocity more is worth: a hard strike has all of its drum's sound."""
+
+SHORT_COST_DB = 40.0
 LIKELY = 0.5
 """Slices in which a drum is less likely than this lend its pad no sound, as long as there are others."""
+
+AS_CLEAN_DB, TURN_DB, TURN_VELOCITY = 0.6, 1.0, 8
+"""What takes turns with a lead is as clean, as loud and as hard, to so much."""
+
+RANGE_VELOCITY, RANGE_CLEAN_DB, RANGE_OTHERS = 24, 1.5, 0.15
+"""A range of its own needs a slice so much softer or harder than the others', as clean, and with next to nothing else in it."""
+
+CLEANED = {"kick": 0.8, "tom_low": 0.8, "tom_mid": 0.8, "tom_high": 0.8}
+"""How much of what sounds underneath is taken from a drum's pad where no slice of the loop has it to itself."""
+
+LOW_CUT_HZ = {Family.HATS: 250.0, Family.CYMBALS: 200.0, Family.SNARES: 90.0}
+"""Below this nothing of a family sounds that is not another drum's."""
 
 
 class StruckSlice(NamedTuple):
@@ -58,81 +62,99 @@ class StruckSlice(NamedTuple):
     others: Mapping[str, float]
 
 
-def layers_of(drum: str, group: Sequence[tuple[Cut, Heard]]) -> tuple[Layer, ...]:
-    """Return layers from soft to hard; in each range the slice that stands best for the others leads, and equals take turns with it.
+class MadePad(NamedTuple):
+    """What a pad is made of: its layers, its shape, and how hard its drum is struck at most in the loop."""
 
-    A layer plays at the velocity that its measured level stands for, so that a strike is as loud on either side of a range's border.
-    Strikes in order of how hard they were heard are parted into ranges by dynamic programming (Fisher, "On grouping for maximum
-    homogeneity", 1958), for the least difference of each strike from the slice that leads its range.
+    layers: tuple[Layer, ...]
+    shape: Shape
+    hardest: int
+
+
+def pad_of(drum: str, group: Sequence[tuple[Cut, Heard]], lengths_ms: Mapping[int, float]) -> MadePad:
+    """Return what a drum's pad plays, from the slices in which it is heard; `lengths_ms` are how long slices are, by their cut.
+
+    One slice leads, and answers to all velocities by its level: the one that is most the drum alone. What counts is what else is heard
+    in it, how far its bands stand over the group's lower quartile at equal level in the drum's own band, how clear it begins, how much
+    of it is known, and how hard it is. Slices as clean take turns with it; ranges of their own are for slices as clean that are much
+    softer or harder. Where no slice has the drum to itself it is cleaned, if that is known to help it.
     """
-    strikes = sorted(_strikes(drum, group), key=lambda one: (one.velocity, one.level_velocity))
-    strikes = strikes[:: 1 + (len(strikes) - 1) // MOST_COMPARED]
-    costs = _costs(strikes)
+    strikes = _strikes(drum, group)
+    costs = _costs(drum, strikes, lengths_ms)
+    lead = int(costs.argmin())
+    leads = [lead, *_other_ranges(strikes, costs, lead)]
+    leads.sort(key=lambda n: strikes[n].velocity)
     layers: list[Layer] = []
-    ranges = _ranges(costs, np.array([one.velocity for one in strikes]))
-    for index, (start, end, leading) in enumerate(ranges):
-        lead = strikes[leading]
-        up_to = MAX_VELOCITY if index == len(ranges) - 1 else (strikes[end - 1].velocity + strikes[end].velocity) // 2
-        best = costs[leading, start:end].sum()
-        order = sorted((n for n in range(start, end) if n != leading), key=lambda n: costs[n, start:end].sum())
-        equals = [strikes[n] for n in order if costs[n, start:end].sum() <= best + TURN_COST_DB * (end - start)
-                  and _apart_db(strikes[n], lead) <= TURN_DB]
-        layers += [layer_of(one.cut, velocity=one.level_velocity, up_to=up_to) for one in (lead, *equals[: MAX_TURNS - 1])]
-    return tuple(layers)
+    for place, leading in enumerate(leads):
+        one = strikes[leading]
+        after = strikes[leads[place + 1]] if place + 1 < len(leads) else None
+        up_to = MAX_VELOCITY if after is None else (one.velocity + after.velocity) // 2
+        layers += [layer_of(strikes[n].cut, velocity=strikes[n].level_velocity, up_to=up_to)
+                   for n in (leading, *_equals(strikes, costs, leading, leads))]
+    alone = sum(strikes[lead].others.values()) < RANGE_OTHERS
+    shape = Shape(clean=0.0 if alone else CLEANED.get(drum, PLAIN.clean))
+    low_cut = LOW_CUT_HZ.get(DRUMS[drum].family)
+    if low_cut is not None and not alone:
+        shape = Shape(clean=shape.clean, filter="high", cutoff_hz=low_cut)
+    hardest = max((heard.velocity for _, heard in group), default=MAX_VELOCITY)
+    return MadePad(tuple(layers), shape, hardest)
 
 
-def _costs(strikes: list[StruckSlice]) -> NDArray[np.float64]:
-    """Return how far strike n is from strike m when it leads in its place, shape (strikes, strikes), in dB: sound, and what is unclean."""
-    clear = np.array([one.clear_db for one in strikes])
-    drums = sorted({drum for one in strikes for drum in one.others})
-    others = np.array([[one.others.get(drum, 0.0) for drum in drums] for one in strikes]).reshape(len(strikes), len(drums))
-    foreign = np.maximum(0.0, others[:, np.newaxis] - others).sum(axis=2)
-    unclean = (CLEAR_SHARE * (clear.max() - clear) + OTHERS_COST_DB * others.sum(axis=1))[:, np.newaxis] + FOREIGN_COST_DB * foreign
-    shapes = np.array([10.0 * np.log10(decoded(one.cut.levels) + 1e-6).ravel() for one in strikes])
-    level = np.array([velocity_to_db(one.level_velocity) for one in strikes])
-    shapes -= level[:, np.newaxis]
-    apart = np.abs(shapes[:, np.newaxis] - shapes[np.newaxis])
-    known = ~np.isnan(apart)
-    mean = np.where(known, apart, 0.0).sum(axis=2) / np.maximum(known.sum(axis=2), 1)
-    mean = np.where(known.any(axis=2), mean, np.abs(level[:, np.newaxis] - level))
-    louder = level - level[:, np.newaxis]
-    raised = np.maximum(0.0, louder - MOST_RAISED_DB) + LEVEL_SHARE * np.abs(louder)
-    return np.asarray(mean + raised + unclean)
+def _costs(drum: str, strikes: list[StruckSlice], lengths_ms: Mapping[int, float]) -> NDArray[np.float64]:
+    """Return how far each slice is from the drum by itself, shape (strikes,), in dB."""
+    powers = np.array([decoded(one.cut.levels) for one in strikes])
+    levels = 10.0 * np.log10(powers + 1e-6)
+    own = 10.0 * np.log10(np.nansum(powers[:, :, _band_of(drum)], axis=(1, 2)) + 1e-6)
+    level = levels - own[:, np.newaxis, np.newaxis]
+    known = ~np.isnan(level)
+    with np.errstate(all="ignore"):
+        usual = _quantile(level, 0.25)
+        over = np.where(known, np.maximum(0.0, level - usual), 0.0).sum(axis=(1, 2)) / np.maximum(known.sum(axis=(1, 2)), 1)
+    unknown = (~known.any(axis=2)).sum(axis=1)
+    others = np.array([sum(one.others.values()) for one in strikes])
+    clear = np.array([min(CLEAR_ENOUGH_DB, one.clear_db) for one in strikes])
+    hard = np.array([one.velocity for one in strikes])
+    short = np.array([lengths_ms.get(one.cut.id, LEAST_MS) < LEAST_MS for one in strikes])
+    return np.asarray(OTHERS_COST_DB * others + over + CLEAR_SHARE * (CLEAR_ENOUGH_DB - clear) + UNKNOWN_COST_DB * unknown
+                      - HARD_SHARE * hard + SHORT_COST_DB * short)
 
 
-def _ranges(costs: NDArray[np.float64], velocities: NDArray[np.int64]) -> list[tuple[int, int, int]]:
-    """Return the ranges as (first, end, which leads), at most `MAX_LAYERS`; each one more has to pay `LAYER_COST_DB`."""
-    within, leads = _within_ranges(costs)
-    within[1:][np.diff(velocities) < LEAST_RANGE] = np.inf
-    count = len(costs)
-    best, froms = [np.append(0.0, np.full(count, np.inf))], [np.zeros(count + 1, np.int64)]
-    for _ in range(min(MAX_LAYERS, count)):
-        options = best[-1][:count, np.newaxis] + within + LAYER_COST_DB
-        froms.append(np.append(0, options.argmin(axis=0)))
-        best.append(np.append(np.inf, options.min(axis=0)))
-    found, end = [], count
-    for depth in range(min(range(1, len(best)), key=lambda n: best[n][count]), 0, -1):
-        start = int(froms[depth][end])
-        found.append((start, end, int(leads[start, end - 1])))
-        end = start
-    return found[::-1]
+def _quantile(level: NDArray[np.float64], share: float) -> NDArray[np.float64]:
+    """Return a quantile over the first axis of what is known; nothing where nothing is."""
+    known = ~np.isnan(level)
+    ordered = np.sort(np.where(known, level, np.inf), axis=0)
+    count = known.sum(axis=0)
+    place = np.floor(share * np.maximum(count - 1, 0)).astype(np.intp)
+    found = np.take_along_axis(ordered, place[np.newaxis], axis=0)[0]
+    return np.where(count > 0, found, np.inf)
 
 
-def _within_ranges(costs: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """Return for ranges from one strike to another, both in them, what they cost and which strike leads; shape (first, last)."""
-    count = len(costs)
-    within, leads = np.full((count, count), np.inf), np.zeros((count, count), np.int64)
-    summed = np.concatenate([np.zeros((count, 1)), np.cumsum(costs, axis=1)], axis=1)
-    for start in range(count):
-        inside = summed[start:, start + 1 :] - summed[start:, [start]]
-        inside[np.tril_indices(count - start, -1)] = np.inf  # a strike cannot lead a range that ends before it
-        leads[start, start:] = start + inside.argmin(axis=0)
-        within[start, start:] = inside.min(axis=0)
-    return within, leads
+def _band_of(drum: str) -> NDArray[np.bool_]:
+    """Return which of the bands of levels are a drum's own."""
+    band, edges = DRUMS[drum].band, np.array(EDGES_HZ[:-1])
+    low, high = {Band.LOW: (0.0, 160.0), Band.MID: (160.0, 4_500.0), Band.HIGH: (4_500.0, np.inf)}[band]
+    return np.asarray((edges >= low) & (edges < high))
 
 
-def _apart_db(one: StruckSlice, other: StruckSlice) -> float:
-    return abs(velocity_to_db(one.level_velocity) - velocity_to_db(other.level_velocity))
+def _other_ranges(strikes: list[StruckSlice], costs: NDArray[np.float64], lead: int) -> list[int]:
+    """Return slices beside the lead that get a range of velocities of their own, the cleanest first."""
+    chosen: list[int] = []
+    for n in np.argsort(costs, kind="stable").tolist():
+        apart = all(abs(strikes[n].velocity - strikes[m].velocity) >= RANGE_VELOCITY for m in (lead, *chosen))
+        hard = -HARD_SHARE * strikes[n].velocity
+        clean = costs[n] - hard <= costs[lead] + HARD_SHARE * strikes[lead].velocity + RANGE_CLEAN_DB
+        if n != lead and apart and clean and sum(strikes[n].others.values()) < RANGE_OTHERS and len(chosen) < MAX_LAYERS - 1:
+            chosen.append(n)
+    return chosen
+
+
+def _equals(strikes: list[StruckSlice], costs: NDArray[np.float64], lead: int, leads: Sequence[int]) -> list[int]:
+    """Return slices that take turns with a lead: as clean, as loud, as hard."""
+    one = strikes[lead]
+    found = [n for n in np.argsort(costs, kind="stable").tolist()
+             if n not in leads and costs[n] <= costs[lead] + AS_CLEAN_DB and sum(strikes[n].others.values()) < RANGE_OTHERS
+             and abs(strikes[n].velocity - one.velocity) <= TURN_VELOCITY
+             and abs(velocity_to_db(strikes[n].level_velocity) - velocity_to_db(one.level_velocity)) <= TURN_DB]
+    return found[: MAX_TURNS - 1]
 
 
 def _strikes(drum: str, group: Sequence[tuple[Cut, Heard]]) -> list[StruckSlice]:
@@ -140,13 +162,11 @@ def _strikes(drum: str, group: Sequence[tuple[Cut, Heard]]) -> list[StruckSlice]
     band = DRUMS[drum].band
     levels = [level_db(cut.levels, band) if _stands_alone(cut, drum) else None for cut, _ in likely]
     known = [level - velocity_to_db(heard.velocity) for (_, heard), level in zip(likely, levels, strict=True) if level is not None]
-    if not known:
-        return [StruckSlice(cut, heard.velocity, heard.velocity, _clear_db(cut, heard), _others(cut, drum)) for cut, heard in likely]
-    full_db = float(np.median(known))
+    full_db = float(np.median(known)) if known else None
     made = []
     for (cut, heard), level in zip(likely, levels, strict=True):
-        by_level = heard.velocity if level is None else db_to_velocity(level - full_db)
-        made.append(StruckSlice(cut, heard.velocity, by_level, _clear_db(cut, heard), _others(cut, drum)))
+        by_level = heard.velocity if level is None or full_db is None else db_to_velocity(level - full_db)
+        made.append(StruckSlice(cut, heard.velocity, by_level, cut.clear_db, _others(cut, drum)))
     return made
 
 
@@ -160,9 +180,3 @@ def _others(cut: Cut, drum: str) -> dict[str, float]:
     """Return the other drums in a slice, with how sure each is; one that is softer by nature counts less."""
     loud = DRUMS[drum].family not in SOFT
     return {h.drum: h.confidence * (SOFT_COUNTS if loud and DRUMS[h.drum].family in SOFT else 1.0) for h in cut.heard if h.drum != drum}
-
-
-def _clear_db(cut: Cut, heard: Heard) -> float:
-    """Return how well a slice stands out: clear of what rings, its tail whole, surely the drum."""
-    whole = fall_db(cut.levels)
-    return min(CLEAR_ENOUGH_DB, cut.clear_db) + 0.5 * min(CLEAR_ENOUGH_DB, whole or 0.0) + 10.0 * heard.confidence

@@ -11,6 +11,7 @@ from bompla.errors import EditError
 from bompla.groove.feel import felt
 from bompla.model.detected_pattern import is_inside, pattern_of
 from bompla.model.document import Document, Hit, OrderStep, Variation, WanderRule
+from bompla.model.moments import BY_PADS, UNLABELLED, labelled
 from bompla.model.order_edits import SHORTEST_STAY_BEATS
 from bompla.model.variation_edits import MOST_PATTERN_BARS, add_variation_hits
 
@@ -93,7 +94,10 @@ def passage_hits(document: Document, passages: tuple[Passage, ...]) -> list[Hit]
     for index in {passage.index for passage in passages}:
         variation = document.variations[index]
         beats = document.beats_of(variation)
-        hits = felt(variation.hits, variation.layer, beats=beats, bpm=document.bpm, meter=document.meter_of(variation))
+        own = labelled(document, variation)
+        if variation.untouched == BY_PADS:
+            own = tuple(replace(hit, moment=UNLABELLED) for hit in own)
+        hits = felt(own, variation.layer, beats=beats, bpm=document.bpm, meter=document.meter_of(variation))
         sounded[index] = [hit for hit in hits if is_inside(hit.at_beats, beats)]
     made = []
     for passage in passages:

@@ -10,8 +10,7 @@ from typing import NamedTuple
 from msgspec.structs import replace
 
 from bompla.files import as_text
-from bompla.groove.fit import fitted
-from bompla.groove.layers import layers_of
+from bompla.groove.layers import pad_of
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.cut_edits import recut
 from bompla.model.detected_pattern import FIRST_NAME, detected_hits, pattern_of, played
@@ -19,8 +18,9 @@ from bompla.model.document import PAD_COLUMNS, PADS_PER_PAGE, SAME_ATTACK_MS, Cu
 from bompla.model.drums import DRUMS, Drum, Family
 from bompla.model.loop import Tempo
 from bompla.model.memo import LastMade
+from bompla.model.moments import moment_of
 from bompla.model.wording import counted
-from bompla.units import ms_to_samples
+from bompla.units import ms_to_samples, samples_to_ms
 
 ROWS = (Family.DRUMS, Family.SNARES, Family.HATS, Family.CYMBALS)
 """The rows of a page of pads from the lowest up; extras stand where there is room."""
@@ -47,13 +47,14 @@ def document_from(heard: AnalysisResult, title: str) -> Document:
 
 def remade(document: Document) -> Document:
     """Return the document with kit and pattern made from its slices, and nothing of what they were before."""
-    pads, next_id = made_kit(document.cuts, document.next_id)
+    pads, next_id = made_kit(document, document.next_id)
     document = replace(document, pads=pads, next_id=next_id, offers=(), shown=0)
     hits = []
-    for pad_id, at_beats, velocity in detected_hits(document, document.cuts):
-        hits.append(Hit(next_id, pad_id, at_beats, velocity))
-        next_id += 1
-    ordered = fitted(document, sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
+    for cut in document.cuts:
+        for pad_id, at_beats, velocity in detected_hits(document, [cut]):
+            hits.append(Hit(next_id, pad_id, at_beats, velocity, moment=moment_of(cut)))
+            next_id += 1
+    ordered = tuple(sorted(hits, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
     return replace(document, variations=(Variation("A", FIRST_NAME, ordered),), next_id=next_id)
 
 
@@ -127,7 +128,7 @@ def with_offered_pads(document: Document) -> Document:
     lacking = {h.drum for cut in inside for h in played(cut)} - {pad.drum for pad in document.pads}
     if not lacking:
         return document
-    made, _ = made_kit(document.cuts, document.next_id)
+    made, _ = made_kit(document, document.next_id)
     return _with_pads(document, document.pads, [new for new in made if new.drum in lacking])
 
 
@@ -151,18 +152,14 @@ def _within(placed: list[tuple[float, int]], at_sample: float, near: float) -> l
     return [hit_id for _, hit_id in takewhile(lambda one: one[0] <= at_sample + near, islice(placed, first, None))]
 
 
-def made_kit(cuts: Iterable[Cut], next_id: int) -> tuple[tuple[Pad, ...], int]:
-    """Return a kit with a pad for each drum heard, and the next free id.
-
-    Alike hits are grouped by drum, then by velocity at the widest gaps; in each group the
-    cleanest slice, with least underneath it, speaks for the rest.
-    """
+def made_kit(document: Document, next_id: int) -> tuple[tuple[Pad, ...], int]:
+    """Return a kit with a pad for each drum detected, and the next free id: each pad is its drum by itself, see `layers.pad_of`."""
     groups: dict[str, list[tuple[Cut, Heard]]] = {}
-    for cut in cuts:
-        if cut.left_out:
-            continue
-        for heard in played(cut):
-            groups.setdefault(heard.drum, []).append((cut, heard))
+    lengths_ms: dict[int, float] = {}
+    for piece in document.slices():
+        lengths_ms[piece.cut.id] = samples_to_ms(piece.end_sample - piece.cut.attack_sample, document.source.sample_rate)
+        for heard in played(piece.cut) if not piece.cut.left_out else ():
+            groups.setdefault(heard.drum, []).append((piece.cut, heard))
     pads: list[Pad] = []
     taken: set[int] = set()
     for drum in DRUMS.values():
@@ -170,18 +167,19 @@ def made_kit(cuts: Iterable[Cut], next_id: int) -> tuple[tuple[Pad, ...], int]:
             continue
         slot = free_slot(drum, taken)
         taken.add(slot)
-        layers = layers_of(drum.key, groups[drum.key])
-        pads.append(Pad(next_id, slot, drum.key, drum.label, drum.note, 0.0, layers))
+        made = pad_of(drum.key, groups[drum.key], lengths_ms)
+        pads.append(Pad(next_id, slot, drum.key, drum.label, drum.note, 0.0, made.layers, made.shape, hardest=made.hardest))
         next_id += 1
     return tuple(sorted(pads, key=lambda pad: pad.slot)), next_id
 
 
 def remade_kit(document: Document) -> Document:
     """Make the kit anew from the slices as they stand; pads changed by hand stay, and so do all hits."""
-    made, _ = made_kit(document.cuts, document.next_id)
+    made, _ = made_kit(document, document.next_id)
     kept = {pad.drum: pad for pad in reversed(document.pads)}
     pads = [pad for pad in document.pads if pad.edited or all(pad.drum != new.drum for new in made)]
-    pads += [replace(old, layers=new.layers) for new in made if (old := kept.get(new.drum)) is not None and not old.edited]
+    pads += [replace(old, layers=new.layers, shape=new.shape, hardest=new.hardest) for new in made
+             if (old := kept.get(new.drum)) is not None and not old.edited]
     return _with_pads(document, pads, [new for new in made if new.drum not in kept])
 
 

@@ -5,16 +5,16 @@ from __future__ import annotations
 import numpy as np
 from msgspec.structs import replace
 
-from bompla.groove.fit import fitted
-from bompla.groove.layers import layers_of
+from bompla.groove.layers import pad_of
 from bompla.groove.rebuild import free_slot
 from bompla.groove.slice_kit import follows_loop, without_drum
 from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import SAME_ATTACK_MS, Document, Heard, Hit, Pad, Slice
 from bompla.model.drums import DRUMS
 from bompla.model.kit_edits import free_note
+from bompla.model.moments import moment_of
 from bompla.model.strike_levels import level_db
-from bompla.units import MAX_VELOCITY, db_to_velocity, ms_to_samples
+from bompla.units import MAX_VELOCITY, db_to_velocity, ms_to_samples, samples_to_ms
 
 NAME = "Remainder"
 DRUM = "perc"
@@ -44,8 +44,9 @@ def with_remainder(document: Document) -> Document:
     drum = DRUMS[DRUM]
     pad_id = document.next_id
     slot, note = free_slot(drum, {pad.slot for pad in document.pads}), free_note(document, drum.note)
-    layers = layers_of(DRUM, [(one.cut, strike) for one, strike in zip(slices, strikes, strict=True)])
-    pad = Pad(pad_id, slot, DRUM, NAME, note, 0.0, layers, edited=True)
+    lengths_ms = {one.cut.id: samples_to_ms(one.end_sample - one.cut.attack_sample, document.source.sample_rate) for one in slices}
+    layers = pad_of(DRUM, [(one.cut, strike) for one, strike in zip(slices, strikes, strict=True)], lengths_ms).layers
+    pad = Pad(pad_id, slot, DRUM, NAME, note, 0.0, layers, edited=True, remainder=True)
     document = replace(document, pads=tuple(sorted((*document.pads, pad), key=lambda one: one.slot)), next_id=pad_id + 1)
     beats = document.beat_map.beats_at([one.cut.attack_sample for one in slices]).tolist()
     variations = []
@@ -53,8 +54,8 @@ def with_remainder(document: Document) -> Document:
         new: tuple[Hit, ...] = ()
         if follows_loop(document, variation):
             first = document.next_id
-            new = fitted(document, [Hit(first + n, pad_id, max(0.0, at_beats), strike.velocity)
-                                    for n, (at_beats, strike) in enumerate(zip(beats, strikes, strict=True))])
+            new = tuple(Hit(first + n, pad_id, max(0.0, at_beats), strike.velocity, moment=moment_of(one.cut))
+                        for n, (one, at_beats, strike) in enumerate(zip(slices, beats, strikes, strict=True)))
             document = replace(document, next_id=first + len(new))
         variations.append(replace(variation, hits=tuple(sorted((*variation.hits, *new), key=lambda h: (h.at_beats, h.pad_id, h.id)))))
     return replace(document, variations=tuple(variations))

@@ -12,6 +12,7 @@ from bompla.model.detected_pattern import played
 from bompla.model.document import PADS_PER_PAGE, SAME_ATTACK_MS, Document, Hit, Pad, Slice, Variation
 from bompla.model.drums import DRUMS
 from bompla.model.kit_edits import layer_of
+from bompla.model.moments import UNLABELLED
 from bompla.model.shape import PLAIN, SLICES_SET
 from bompla.units import ms_to_samples
 
@@ -65,7 +66,8 @@ def _pad(pad_id: int, place: int, piece: Slice) -> Pad:
     cut = piece.cut
     drum = cut.heard[0].drum if cut.heard else "perc"
     name = cut.name or f"{piece.number} {DRUMS[drum].label.lower()}"
-    return Pad(pad_id, place, drum, name, min(127, FIRST_NOTE + place), 0.0, (layer_of(cut),), replace(PLAIN, choke=SLICES_SET))
+    return Pad(pad_id, place, drum, name, min(127, FIRST_NOTE + place), 0.0, (layer_of(cut),), replace(PLAIN, choke=SLICES_SET),
+               sound_edited=True)
 
 
 def _moved(variation: Variation, pads: tuple[Pad, ...], starts: list[int], beat_map: BeatMap, near: int) -> Variation:
@@ -75,7 +77,7 @@ def _moved(variation: Variation, pads: tuple[Pad, ...], starts: list[int], beat_
         place = max(0, bisect_right(starts, beat_map.sample_at(hit.at_beats) + near) - 1)
         key = (place, round(hit.at_beats * STEPS_PER_BEAT))
         if key not in hits or hits[key].velocity < hit.velocity:
-            hits[key] = replace(hit, pad_id=pads[place].id, gain_db=0.0)
+            hits[key] = replace(hit, pad_id=pads[place].id, gain_db=0.0, moment=UNLABELLED)
     return replace(variation, hits=_ordered(hits.values()))
 
 

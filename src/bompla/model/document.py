@@ -157,7 +157,9 @@ class Pad(msgspec.Struct, frozen=True, rename={"edited": "own"}):
     Its layers are in order of the highest velocity they answer to; those of one height take turns.
     A pad that was changed by hand (`edited`) stays when the kit is made anew. `stacked` is the id of a pad
     that sounds with it, 0 for none. `keys` are the lowest and highest note that play it at their pitch,
-    its own note at its own; (0, 0) where only its note does.
+    its own note at its own; (0, 0) where only its note does. `hardest` is how hard its drum is struck at most in the loop, 0 where that
+    is not known: it sounds little louder than that, however hard it is struck. `sound_edited` says that its slices, shape or level are
+    no longer as they were made; `remainder` that it stands for slices in which no drum is sure.
     """
 
     id: int
@@ -171,6 +173,9 @@ class Pad(msgspec.Struct, frozen=True, rename={"edited": "own"}):
     edited: bool = False
     stacked: int = 0
     keys: tuple[int, int] = (0, 0)
+    hardest: int = 0
+    sound_edited: bool = False
+    remainder: bool = False
 
     @property
     def choke_set(self) -> int:
@@ -195,7 +200,8 @@ class Hit(msgspec.Struct, frozen=True):
     """A hit of a pattern: when, in beats from the loop's start, on which pad, how hard (1 to 127).
 
     It is `pitch` semitones off its pad's, let go after `length_beats` (0 lets it ring), and plays in `chance`
-    of the passes, 0 to 1. It sounds `gain_db` louder than its velocity says.
+    of the passes, 0 to 1. It sounds `gain_db` louder than its velocity says. `moment` is the attack of the cut that it was detected in,
+    in samples, -1 for one of none; see `model.moments`.
     A hit outside the loop is kept, and neither shown nor played until the loop reaches it again.
     """
 
@@ -207,6 +213,7 @@ class Hit(msgspec.Struct, frozen=True):
     length_beats: float = 0.0
     chance: float = 1.0
     gain_db: float = 0.0
+    moment: int = -1
 
 
 class Feel(msgspec.Struct, frozen=True):
@@ -248,7 +255,8 @@ class FeelLayer(msgspec.Struct, frozen=True):
 class Variation(msgspec.Struct, frozen=True):
     """One pattern of the loop; its hits are in order of time, before the layer of feel; `bars` is 0 for as long as the loop.
 
-    `meter_name` is a meter of its own, of the same beat as the loop's; empty for the loop's.
+    `meter_name` is a meter of its own, of the same beat as the loop's; empty for the loop's. `untouched` says what moments play that
+    stand as they were detected: the `loop` itself, or the `pads`.
     """
 
     letter: str
@@ -258,6 +266,7 @@ class Variation(msgspec.Struct, frozen=True):
     note: str = ""
     bars: int = 0
     meter_name: str = ""
+    untouched: Literal["loop", "pads"] = "loop"
 
 
 class OrderStep(msgspec.Struct, frozen=True):

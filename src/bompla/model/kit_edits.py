@@ -11,7 +11,7 @@ from bompla.errors import EditError
 from bompla.model.document import PADS_PER_PAGE, Borrowed, Cut, Document, Heard, Layer, Pad
 from bompla.model.drums import DRUMS
 from bompla.model.params import Param
-from bompla.model.shape import KIT_TAILS, Shape, clamped
+from bompla.model.shape import KIT_TAILS, PLAIN, Shape, clamped
 
 MIN_LEVEL_DB, MAX_LEVEL_DB = -48.0, 12.0
 LEVEL = Param("level_db", "Level", "dB", MIN_LEVEL_DB, MAX_LEVEL_DB, "How loud the pad is")
@@ -67,8 +67,10 @@ def copy_shape(document: Document, pad_id: int) -> Document:
     """Give a pad's shape to all pads of its drum's family."""
     pad = document.pad(pad_id)
     family = DRUMS[pad.drum].family
-    pads = tuple(replace(p, shape=pad.shape) if DRUMS[p.drum].family is family else p for p in document.pads)
-    return replace(document, pads=pads)
+    same = [p for p in document.pads if DRUMS[p.drum].family is family and p.shape != pad.shape]
+    for one in same:
+        document = _with_pad(document, replace(one, shape=pad.shape))
+    return document
 
 
 def copy_pad(document: Document, pad_id: int, slot: int) -> Document:
@@ -111,7 +113,7 @@ def _put_layer(document: Document, slot: int, layer: Layer, drum: str, name: str
     if pad is not None:
         return _with_pad(document, replace(pad, layers=(layer,)))
     note = free_note(document, DRUMS[drum].note)
-    new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, note, 0.0, (layer,), edited=True)
+    new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, note, 0.0, (layer,), edited=True, sound_edited=True)
     pads = tuple(sorted([*document.pads, new], key=lambda p: p.slot))
     return replace(document, pads=pads, next_id=document.next_id + 1)
 
@@ -215,8 +217,14 @@ def loudest_velocity(cut: Cut) -> int:
 
 
 def _with_pad(document: Document, pad: Pad) -> Document:
-    pad = replace(pad, edited=True)
+    before = document.pad(pad.id)
+    pad = replace(pad, edited=True, sound_edited=before.sound_edited or _sound(pad) != _sound(before))
     return replace(document, pads=tuple(pad if p.id == pad.id else p for p in document.pads))
+
+
+def _sound(pad: Pad) -> tuple[object, ...]:
+    """Return what of a pad makes its sound, but for where it is sent."""
+    return pad.layers, pad.level_db, replace(pad.shape, room=PLAIN.room, echo=PLAIN.echo, output=PLAIN.output)
 
 
 def set_stacked(document: Document, pad_id: int, other_id: int) -> Document:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from string import ascii_uppercase
+from typing import Literal
 
 from msgspec.structs import replace
 
@@ -25,9 +26,10 @@ def add_variation(document: Document, hits: Iterable[tuple[int, float, int]], na
 
 
 def add_variation_hits(
-    document: Document, hits: Iterable[Hit], name: str, *, layer: FeelLayer | None = None, bars: int = 0, meter_name: str = ""
+    document: Document, hits: Iterable[Hit], name: str, *, like: Variation | None = None, layer: FeelLayer | None = None, bars: int = 0,
+    meter_name: str = ""
 ) -> Document:
-    """Add a variation with copies of hits, so many bars of a meter long, and show it; raises EditError where there are too many."""
+    """Add a variation with copies of hits, of so many bars of a meter or else like another; raises EditError where there are too many."""
     used = {v.letter for v in document.variations}
     letter = next((one for one in ascii_uppercase if one not in used), "")
     if not letter:
@@ -35,6 +37,8 @@ def add_variation_hits(
     made = [replace(hit, id=document.next_id + n) for n, hit in enumerate(hits)]
     ordered = tuple(sorted(made, key=lambda hit: (hit.at_beats, hit.pad_id, hit.id)))
     new = Variation(letter, name, ordered, layer or FeelLayer(), bars=bars, meter_name=meter_name)
+    if like is not None:
+        new = replace(like, letter=letter, name=name, hits=ordered, note="")
     return replace(
         document, variations=(*document.variations, new), shown=len(document.variations), next_id=document.next_id + len(made)
     )
@@ -44,7 +48,7 @@ def duplicate_variation(document: Document) -> Document:
     """Add a copy of the shown variation, and show it."""
     shown = pattern_of(document)
     name = f"from {shown.letter or shown.name.lower()}"
-    return add_variation_hits(document, shown.hits, name, layer=shown.layer, bars=shown.bars, meter_name=shown.meter_name)
+    return add_variation_hits(document, shown.hits, name, like=shown)
 
 
 def set_bars(document: Document, bars: int) -> Document:
@@ -109,6 +113,12 @@ def rename_variation(document: Document, name: str) -> Document:
 def note_down(document: Document, note: str) -> Document:
     """Note down what differs in the shown variation."""
     return with_pattern(document, replace(pattern_of(document), note=note.strip()[:400]))
+
+
+def set_untouched(document: Document, what: Literal["loop", "pads"]) -> Document:
+    """Choose what untouched moments of the shown variation play: the loop itself, or the pads."""
+    shown = pattern_of(document)
+    return document if what == shown.untouched else with_pattern(document, replace(shown, untouched=what))
 
 
 def set_layer(document: Document, layer: FeelLayer) -> Document:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import replace
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace as with_values
 from typing import TypeVar
 
 import numpy as np
@@ -12,15 +12,18 @@ from numpy.typing import NDArray
 from bompla.audio.clip import Clip
 from bompla.groove.feel import felt_pattern
 from bompla.groove.order import passage_hits, total_beats
-from bompla.model.detected_pattern import pattern_beats, pattern_meter
+from bompla.model.detected_pattern import pattern_beats, pattern_meter, pattern_of
+from bompla.model.document import Hit
 from bompla.model.drums import BANDS_HZ
 from bompla.model.loop import Loop
 from bompla.model.memo import KeptArrays
+from bompla.model.moments import BY_PADS, Moment, untouched
 from bompla.model.shape import PLAIN
 from bompla.render.band import only_band
 from bompla.render.events import (
     BY_SLICES,
     STRETCHED,
+    AnyKey,
     Baked,
     BakeRequest,
     PlayedHit,
@@ -33,6 +36,7 @@ from bompla.render.events import (
 )
 from bompla.render.levels import FADE_OUT_MS, fade_out_ms
 from bompla.render.mix import mixed
+from bompla.render.moments import LONGEST_LOOP_S, moment_events, moment_sound, played_moments
 from bompla.render.seam import seamless
 from bompla.render.shaping import shaped
 from bompla.render.speed import ATTACKS_KEPT_BELOW, at_rate, at_speed
@@ -44,6 +48,8 @@ MOST_KEPT_BYTES = 64_000_000
 _SOUNDS = KeptArrays(MOST_KEPT_BYTES)
 
 One = TypeVar("One", PlayedHit, SentNote)
+Plain = tuple[tuple[object, ...], NDArray[np.float32]]
+"""The sound of a loop, shape (frames, 2), with what it was made of."""
 
 
 def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Baked:
@@ -54,27 +60,54 @@ def bake(request: BakeRequest, check: Callable[[], object] = lambda: None) -> Ba
     original_key, original = _original(request, before)
     check()
     passages = request.passages
-    hits = passage_hits(document, passages) if passages else felt_pattern(document)
+    hits: Sequence[Hit] = passage_hits(document, passages) if passages else felt_pattern(document)
     if request.only is not None and not passages:
         hits = [hit for hit in hits if hit.id in request.only]
     beats = total_beats(passages) if passages else pattern_beats(document)
     known = before.sounds if before is not None else {}
-    sounds: dict[SoundKey, NDArray[np.float32]] = {}
+    sounds: dict[AnyKey, NDArray[np.float32]] = {}
     for key in sorted(wanted_sounds(document, clip, hits), key=str):
         sounds[key] = known[key] if key in known else _kept_sound(key, clip, request.borrowed, rate)
         check()
     frames_per_beat = original.shape[0] / document.loop.length_beats
     turn = round(beats * frames_per_beat)
-    events = _turned((hit for hit in played_hits(document, clip, hits, frames_per_beat, rate) if hit.pad_id not in request.silenced), turn)
+    moments, plain = _moments(request, hits, (original_key, original), before)
+    own = {id(hit) for moment in moments for hit in moment.hits}
+    left = [hit for hit in hits if id(hit) not in own]
+    struck = [hit for hit in played_hits(document, clip, left, frames_per_beat, rate) if hit.pad_id not in request.silenced]
+    if plain is not None:
+        made = played_moments(document, [one for one in moments if one.at_beats < beats], loop_frames=len(plain[1]),
+                              frames_per_beat=frames_per_beat, sample_rate=rate, of=hash((clip.content_hash, plain[0])))
+        sounds |= {one.key: known[one.key] if one.key in known else moment_sound(one.key, plain[1], rate) for one in made}
+        struck = [*moment_events(made), *struck]
+        check()
+    events = _turned(struck, turn)
     notes = _turned(sent_notes(document, hits, frames_per_beat, request.silenced), turn)
     meter = document.loop.meter if passages else pattern_meter(document)
     return Baked(rate, original, sounds, events, beats, meter.beats_per_bar, document.loop.length_beats, request.speed,
-                 colour_values(document, frames_per_beat / rate), clip.content_hash, original_key, notes)
+                 colour_values(document, frames_per_beat / rate), clip.content_hash, original_key, notes, plain)
+
+
+def _moments(
+    request: BakeRequest, hits: Sequence[Hit], original: Plain, before: Baked | None
+) -> tuple[tuple[Moment, ...], Plain | None]:
+    """Return the untouched moments that play the loop itself, and the loop's sound that they are taken from."""
+    document, loop = request.document, request.document.loop
+    if (not request.passages and pattern_of(document).untouched == BY_PADS) or loop.frames > LONGEST_LOOP_S * request.clip.sample_rate:
+        return (), None
+    moments = untouched(document, hits, request.silenced)
+    if not moments:
+        return (), None
+    if request.band is None and not (request.drums_share and request.drums_only is not None):
+        return moments, original
+    if before is not None and before.plain is not None:
+        before = with_values(before, original_key=before.plain[0], original=before.plain[1])
+    return moments, _original(with_values(request, band=None, drums_share=0.0, drums_only=None), before)
 
 
 def _turned(found: Iterable[One], turn: int) -> tuple[One, ...]:
     """Return what lies within a turn of so many frames, in order of time, what is ahead of its start put before its end."""
-    inside = (replace(one, at_frame=max(0, one.at_frame + turn)) if one.at_frame < 0 else one for one in found if one.at_frame < turn)
+    inside = (with_values(one, at_frame=max(0, one.at_frame + turn)) if one.at_frame < 0 else one for one in found if one.at_frame < turn)
     return tuple(sorted(inside, key=lambda one: one.at_frame))
 
 

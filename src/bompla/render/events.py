@@ -26,6 +26,7 @@ WAYS = {STRETCHED: "stretched", BY_SLICES: "by its slices", AS_TAPE: "as a tape"
 
 SLOWEST, FASTEST = 0.2, 4.0
 MAX_SOUND_S = 12.0
+OVER_HARDEST_DB = 3.0
 SENT_BEATS = 0.125
 """The length of a note that leaves as MIDI, where its hit has none."""
 
@@ -49,6 +50,25 @@ class SoundKey(NamedTuple):
     most: Most = ()
 
 
+class MomentKey(NamedTuple):
+    """What the sound of a moment is made from: a stretch of the loop as it is heard, in frames of the engine, which may go round its end.
+
+    It comes in over `lead` frames, is followed by `tail_frames` more as `tail` says, and tuned by `tune` semitones; `of` tells which
+    sound of the loop it is taken from.
+    """
+
+    start: int
+    frames: int
+    lead: int
+    tail: str
+    tail_frames: int
+    tune: float
+    of: int
+
+
+AnyKey = SoundKey | MomentKey
+
+
 @dataclass(frozen=True, eq=False)
 class Baked:
     """A loop ready to be played at the engine's rate.
@@ -58,12 +78,13 @@ class Baked:
     loop goes against the source, `colour` what the kit is coloured by, as the engine takes it. What plays
     is `beats` long; where that is longer than the original, the original repeats. `notes` leave as MIDI.
     `content_hash` is that of the source, and
-    `original_key` tells what the original was made of.
+    `original_key` tells what the original was made of. `plain` is the loop's sound that moments are taken from, with what it was made
+    of: the original, where all of that is heard.
     """
 
     sample_rate: int
     original: NDArray[np.float32]
-    sounds: dict[SoundKey, NDArray[np.float32]]
+    sounds: dict[AnyKey, NDArray[np.float32]]
     events: tuple[PlayedHit, ...]
     beats: float
     beats_per_bar: int
@@ -73,6 +94,7 @@ class Baked:
     content_hash: str = ""
     original_key: tuple[object, ...] = ()
     notes: tuple[SentNote, ...] = ()
+    plain: tuple[tuple[object, ...], NDArray[np.float32]] | None = None
 
     @property
     def frames(self) -> int:
@@ -117,11 +139,12 @@ class PlayedHit:
 
     It is let go after `gate_frames`, 0 for not at all, and ends over `release_frames`; `room` and `echo` are
     its pad's shares, `chance` in how many of the passes it plays. One that is `early` is ahead of the first beat: it lies where each
-    turn ends, and the very first turn begins with it.
+    turn ends, and the very first turn begins with it. One that is an untouched moment stands for the hits of the pads `stands_for`, and
+    what sounded before of moments fades over its `release_frames`.
     """
 
     at_frame: int
-    sound: SoundKey
+    sound: AnyKey
     pad_id: int
     choke: int
     gain: float
@@ -134,6 +157,7 @@ class PlayedHit:
     output: int = 0
     number: int = 0
     early: bool = False
+    stands_for: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -200,9 +224,20 @@ def lead_frames(key: SoundKey, clip: Clip, sample_rate: int) -> int:
     return ms_to_samples(lead_ms(key.shape, attack_ms), sample_rate)
 
 
+def most_raised_db(pad: Pad, layer: Layer) -> float:
+    """Return how much louder than its own slice a strike can be: up to `OVER_HARDEST_DB` over the drum's hardest stroke in the loop.
+
+    Where that is not known it is `MOST_RAISED_DB`.
+    """
+    if pad.hardest <= 0 or layer.of:
+        return MOST_RAISED_DB
+    return max(0.0, velocity_to_db(pad.hardest) + OVER_HARDEST_DB - velocity_to_db(layer.velocity))
+
+
 def strike_gain(pad: Pad, layer: Layer, velocity: int, gain_db: float = 0.0) -> float:
-    """Return the gain at which a layer's sound stands for a hit of some velocity, no more than `MOST_RAISED_DB` above its own."""
-    return db_to_gain(pad.level_db + gain_db + min(MOST_RAISED_DB, velocity_to_db(velocity) - velocity_to_db(layer.velocity)))
+    """Return the gain at which a layer's sound stands for a hit of some velocity, raised no more than `most_raised_db`."""
+    raised_db = velocity_to_db(velocity) - velocity_to_db(layer.velocity)
+    return db_to_gain(pad.level_db + gain_db + min(most_raised_db(pad, layer), raised_db))
 
 
 def played_hits(
@@ -261,7 +296,7 @@ def key_notes(document: Document, pad: Pad) -> list[int]:
 
 @dataclass(frozen=True, kw_only=True)
 class PlayedNote:
-    """What a MIDI note plays up to a velocity; `velocity` is what the sound was played at."""
+    """What a MIDI note plays up to a velocity; `velocity` is what the sound was played at, `most` what it is raised by at most."""
 
     note: int
     up_to: int
@@ -270,6 +305,7 @@ class PlayedNote:
     sound: SoundKey
     gain: float
     velocity: float
+    most: float
     pitch: int = 0
     room: float = 0.0
     echo: float = 0.0
@@ -291,8 +327,8 @@ def played_notes(document: Document, clip: Clip, sample_rate: int) -> list[Playe
                     PlayedNote(
                         note=note, up_to=layer.up_to, pad=pad.id, choke=pad.choke_set,
                         sound=sound_key(document, pad, layer, clip, float(pitch)), gain=db_to_gain(pad.level_db),
-                        velocity=float(layer.velocity), pitch=pitch, room=pad.shape.room, echo=pad.shape.echo, kick=pad.drum == "kick",
-                        release_frames=release, output=pad.shape.output)
+                        velocity=float(layer.velocity), most=db_to_gain(most_raised_db(pad, layer)), pitch=pitch, room=pad.shape.room,
+                        echo=pad.shape.echo, kick=pad.drum == "kick", release_frames=release, output=pad.shape.output)
                     for layer in pad.layers
                 ]
     return result
