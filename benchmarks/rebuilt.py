@@ -2,8 +2,10 @@
 
 Demo loops and loops drawn for judging are heard, rebuilt without a hand, and bounced by the mixer; the bounce is compared with the
 original as it plays: mean difference of mel levels in dB (64 bands from 30 Hz to 16 kHz, 46 ms windows, floor 60 dB under the
-loudest), gated loudness, holes (share of sounding frames that lie 20 dB under the original), the peak. By the kit and one pad per
-slice, and by the kit with a pad of the remainder (`whole`); at 70 and 140 % with the original by its slices. The worst loops are named.
+loudest), gated loudness, holes (share of sounding frames that lie 20 dB under the original), the peak. While nothing is touched
+(`loop`), from the pads alone (`pads`), by one pad per slice, and from the pads with the remainder (`whole`); at 70 and 140 % with the
+original by its slices. With a share of the hits a sixteenth later (`moved`), against the true kit with the same notes moved. The worst
+loops are named.
 """
 
 from __future__ import annotations
@@ -19,12 +21,16 @@ from bompla.analysis.analyse import analyse
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.audio.loudness import loudness_db
+from bompla.audio.resample import resampled
 from bompla.demo import loop_paths
 from bompla.engine.bounce import bounce_rebuilt
 from bompla.groove.rebuild import document_from
 from bompla.groove.remainder import with_remainder
 from bompla.groove.slice_kit import kit_of_slices
+from bompla.model.detected_pattern import pattern_of
 from bompla.model.document import Document
+from bompla.model.pattern_edits import move_hits
+from bompla.model.variation_edits import set_untouched
 from bompla.render.bake import bake
 from bompla.render.events import BY_SLICES, BakeRequest
 from corpus import RATE
@@ -35,6 +41,8 @@ from hearing import JUDGE_SEED, SEEDS_A_GROUP
 PLAY_RATE = 48_000
 WINDOW, HOP, BANDS = 2_048, 480, 64
 FLOOR_DB, HOLE_DB, SOUNDING_DB = 60.0, 20.0, 50.0
+MATCHED_S = 0.03
+SHARES = (0.05, 0.25)
 FIRST_OWN = 40_000
 """Judged loops of this table begin so far into their group's seeds, where no other table looks."""
 
@@ -81,9 +89,41 @@ def judge(task: tuple[str, str, int]) -> list[Row]:
     else:
         clip = Clip(make_loop(seed, (group,), clean=True, mix_share=0.0).samples, RATE)
     made = document_from(analyse(clip), name)
-    rows = [played(name, kit, document, clip, speed) for kit, document in (("kit", made), ("slices", kit_of_slices(made)))
-            for speed in (1.0, 0.7, 1.4)]
-    return [*rows, played(name, "whole", with_remainder(made), clip, 1.0)]
+    by_pads = set_untouched(made, "pads")
+    ways = (("loop", made), ("pads", by_pads), ("slices", kit_of_slices(made)))
+    rows = [played(name, way, document, clip, speed) for way, document in ways for speed in (1.0, 0.7, 1.4)]
+    rows.append(played(name, "whole", set_untouched(with_remainder(made), "pads"), clip, 1.0))
+    return rows if group == "demo" else [*rows, *moved(name, group, seed, made)]
+
+
+def moved(name: str, group: str, seed: int, made: Document) -> list[Row]:
+    """Return how near a pattern with a share of its hits a sixteenth later is to the true kit with the same notes moved."""
+    loop = make_loop(seed, (group,), clean=True, mix_share=0.0)
+    drums = {pad.id: pad.drum for pad in made.pads}
+    hits = [(made.beat_map.sample_at(hit.at_beats) / RATE, drums[hit.pad_id], hit) for hit in pattern_of(made).hits]
+    matched = []
+    for note in loop.groove.notes:
+        near = [(abs(at - note.time_s), hit) for at, drum, hit in hits if drum == note.drum and abs(at - note.time_s) < MATCHED_S]
+        if near:
+            matched.append((note, min(near, key=lambda one: one[0])[1]))
+    rng = np.random.default_rng(seed)
+    rows = []
+    for share in SHARES:
+        chosen = [matched[n] for n in sorted(rng.permutation(len(matched))[: max(1, round(share * len(matched)))].tolist())]
+        step_s = 0.25 * 60.0 / loop.groove.bpm
+        truth = make_loop(seed, (group,), clean=True, mix_share=0.0, moved_s={note: step_s for note, _ in chosen}).samples
+        scale = np.abs(loop.samples).max() / max(float(np.abs(truth).max()), 1e-9)
+        there = resampled(Clip((truth * scale).astype(np.float32), RATE), PLAY_RATE).stereo
+        # each by itself: what is moved together stays together, and here one hit of an attack may go without the others
+        document = made
+        for _, hit in chosen:
+            document = move_hits(document, [hit.id], 0.25)
+        for way, one in (("moved", document), ("moved, pads", set_untouched(document, "pads"))):
+            baked = bake(BakeRequest(one, Clip(loop.samples, RATE), PLAY_RATE))
+            here = bounce_rebuilt(baked, passes=2).samples
+            frames = min(len(here), len(there))
+            rows.append(compare(name, f"{way} {round(100 * share)} %", there[:frames], here[:frames]))
+    return rows
 
 
 def played(name: str, kit: str, document: Document, clip: Clip, speed: float) -> Row:
@@ -104,8 +144,8 @@ def main() -> None:
         rows = [row for found in pool.map(judge, tasks) for row in found]
     show("demo", [row for row in rows if row.name in {path.stem for path in loop_paths()}])
     show("judged", [row for row in rows if row.name not in {path.stem for path in loop_paths()}])
-    print("\nworst by the kit:")
-    for row in sorted((row for row in rows if row.way == "kit"), key=lambda row: -row.distance_db)[:10]:
+    print("\nworst by the pads:")
+    for row in sorted((row for row in rows if row.way == "pads"), key=lambda row: -row.distance_db)[:10]:
         print(f"  {row.name:24} {row.distance_db:5.2f} dB, {row.loudness_lu:+5.1f} LU, {row.holes:6.1%} holes, peak {row.peak_db:+5.1f} dB")
 
 

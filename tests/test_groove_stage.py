@@ -234,7 +234,7 @@ def test_a_feel_is_heard_shown_and_written_in(groove: Any, tmp_path: Path, monke
     stage = groove.groove
     stage.parts.click("feel")
     assert panel.bars["timing"].isVisible()
-    QTest.mouseDClick(panel.bars["force"], LEFT)
+    QTest.keyClick(panel.bars["force"], Qt.Key.Key_Delete)
     assert pattern_of(session.store.document).layer.force == 0.0
     felt = felt_pattern(session.store.document)
     panel.lane.click()

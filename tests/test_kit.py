@@ -26,7 +26,6 @@ from bompla.model.document import Document
 from bompla.model.kit_edits import (
     add_layer,
     copy_pad,
-    copy_shape,
     put_on_slot,
     rename_pad,
     set_kit_tail,
@@ -34,9 +33,10 @@ from bompla.model.kit_edits import (
     set_shape,
     take_off,
 )
+from bompla.model.reshape import with_shape
 from bompla.model.shape import CHOKE_SETS, DIRECTIONS, FILTERS, PLAIN, SHAPE_PARAMS, TAILS, Shape, clamped
 from bompla.render.bake import bake, made_sound
-from bompla.render.events import WAYS, BakeRequest, sound_key
+from bompla.render.events import WAYS, BakeRequest, SoundKey, sound_key
 from bompla.render.shaping import envelope, lead_ms, response, ringing, shaped
 from bompla.render.underneath import alone, underneath_pad
 from conftest import captured, settle
@@ -237,10 +237,10 @@ def test_equals_take_turns_and_layers_answer_to_their_velocities(demo: tuple[Doc
         copy_pad(document, pad.id, 13)
 
 
-def test_shapes_are_copied_within_a_family_and_tails_set_for_the_kit(demo: tuple[Document, Clip]) -> None:
+def test_shapes_are_given_to_any_pads_and_tails_set_for_the_kit(demo: tuple[Document, Clip]) -> None:
     document, clip = demo
     hats = [p for p in document.pads if p.drum.startswith("hat")]
-    document = copy_shape(set_shape(document, hats[0].id, Shape(tune=3.0)), hats[0].id)
+    document = with_shape(document, [hat.id for hat in hats], Shape(tune=3.0))
     assert all(document.pad(p.id).shape.tune == 3.0 for p in hats)
     before = {p.id: p.shape for p in demo[0].pads}
     assert all(p.shape == before[p.id] for p in document.pads if not p.drum.startswith("hat"))
@@ -274,7 +274,7 @@ def test_a_pad_is_shaped_on_its_picture_and_heard_so(demo_window: Any, qtbot: An
     QTest.mousePress(panel.trim, LEFT, NONE, grip.toPoint())
     QTest.mouseMove(panel.trim, QPoint(panel.trim.width() // 4, round(grip.y())))
     QTest.mouseRelease(panel.trim, LEFT, NONE, QPoint(panel.trim.width() // 4, round(grip.y())))
-    assert session.store.history.undo_label == "shape pad"
+    assert session.store.history.undo_label == "trim kick"
     assert session.store.document.pad(kick.id).shape.end_ms > 0.5 * panel.trim.length_ms
     short = heard()
     assert (short**2).sum() < 0.9 * (plain**2).sum()
@@ -289,8 +289,13 @@ def test_a_pad_is_shaped_on_its_picture_and_heard_so(demo_window: Any, qtbot: An
     panel.bars["tune"].setFocus()
     QTest.keyClick(panel.bars["tune"], Qt.Key.Key_Right)
     assert session.store.document.pad(kick.id).shape.tune == 0.5
-    QTest.mouseDClick(panel.bars["tune"], LEFT)
+    QTest.keyClick(panel.bars["tune"], Qt.Key.Key_Delete)
     assert session.store.document.pad(kick.id).shape.tune == 0.0
+    QTest.mouseDClick(panel.bars["clean"], LEFT)
+    QTest.keyClicks(panel.bars["clean"].field, "100 %")
+    QTest.keyClick(panel.bars["clean"].field, Qt.Key.Key_Return)
+    assert session.store.document.pad(kick.id).shape.clean == 1.0, "what is typed is what is had"
+    session.store.undo()
     grip = panel.envelope.grips()["decay"].toPoint()
     QTest.mousePress(panel.envelope, LEFT, NONE, grip)
     QTest.mouseMove(panel.envelope, QPoint(grip.x() - 10, panel.envelope.height() - 10))

@@ -29,7 +29,7 @@ def test_the_work_is_done_by_a_screen_reader(tmp_path: Path) -> None:
     assert found["nameless"] == []
     second, third = "slice 2 of 45 at 1.1.50: kick", "slice 3 of 45 at 1.1.99: snare, closed hat"
     assert found["slices"] == [second, third, second]
-    assert found["pad"].startswith("pad 5: Snare, D2, 5 slices")
+    assert found["pad"].startswith("pad 5: Snare, D2, 1 slice")
     assert (found["level before"], found["level after"], found["level undone"]) == ("+0.0 dB", "-48.0 dB", "+0.0 dB")
     assert found["cursor"] == "Snare at 1.1.25: nothing"
     assert found["drawn"].startswith("Snare at 1.1.25: a hit of velocity ")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -100,13 +100,15 @@ def make_loop(
     patterned: bool = False,
     booked: bool = False,
     without: frozenset[Note] = frozenset(),
+    moved_s: Mapping[Note, float] | None = None,
 ) -> LabelledLoop:
     """Return a loop drawn by seed, on a kit of one of these groups of sounds.
 
     Its strikes are made over if `varied`, by those of any kit of the groups `anywhere`, its closed hats at times held half open
     if `ringing`. It is struck by chance, not as a groove, if `chance`; figures that know nothing of one another if `patterned`; one of
     the book if `booked`; a lesson if `written`. FluidSynth renders it in one piece if `straight`, its strikes as they are. What is recorded
-    is `treated` as producers do, if it shall be. Notes `without` which it is played make no sound; all else is as it would be with them.
+    is `treated` as producers do, if it shall be. Notes `without` which it is played make no sound, those of `moved_s` sound so much
+    later; all else is as it would be with them.
     """
     rng = np.random.default_rng(seed + 5_000_000)
     groove_of = {written: written_groove, booked: booked_groove, patterned: pattern_groove, chance: chance_groove}.get(True, draw_groove)
@@ -116,7 +118,7 @@ def make_loop(
         played = frozenset(note.drum for note in groove.notes)
     else:
         group, bank = _bank(groups, seed, rng, varied=varied)
-        dry, played = _play(groove, bank, rng, Variety(group, seed, anywhere, ringing) if varied else None, without)
+        dry, played = _play(groove, bank, rng, Variety(group, seed, anywhere, ringing) if varied else None, without, moved_s or {})
         name = bank.name
     frames = round(groove.duration_s * RATE)
     lead_s, tail_s = (float(rng.uniform(0.1, 3.0)), float(rng.uniform(0.2, 3.0))) if untrimmed else (0.0, 0.0)
@@ -158,7 +160,8 @@ def _shares(groups: tuple[str, ...]) -> Mono:
 
 
 def _play(
-    groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: Variety | None, without: frozenset[Note]
+    groove: DrawnGroove, bank: Bank, rng: np.random.Generator, varied: Variety | None, without: frozenset[Note],
+    moved_s: Mapping[Note, float],
 ) -> tuple[Mono, frozenset[str]]:
     """Mix every hit at its onset, and say which drums there are; a hat's next stroke stops the open one."""
     frames = 2 * round(groove.duration_s * RATE) + 3 * RATE
@@ -192,7 +195,7 @@ def _play(
                 sound = sound * np.exp(-np.maximum(t - min(after), 0.0) / 0.012)
         if note in without:
             continue
-        start = round(note.time_s * RATE)
+        start = round((note.time_s + moved_s.get(note, 0.0)) * RATE)
         part = sound[: frames - start]
         mix[start : start + len(part)] += scale * part
     return mix, frozenset(chosen)

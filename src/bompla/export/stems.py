@@ -16,6 +16,8 @@ from bompla.export.request import Check, ExportRequest, Made, base_name, parts_o
 from bompla.export.sound_file import encoded, suffix
 from bompla.model.document import Cut, Slice
 from bompla.model.drums import DRUMS
+from bompla.render.events import AnyKey, Baked, MomentKey
+from bompla.render.moments import moment_sound
 from bompla.render.seam import seamless
 from bompla.render.speed import at_rate, at_speed
 from bompla.render.underneath import UNDERNEATH, alone, most_of
@@ -33,33 +35,54 @@ Stem = NDArray[np.float64]
 
 
 def rebuilt_stems(request: ExportRequest, check: Check) -> Iterator[Made]:
-    """Make a stem of each drum of the rebuilt loop, before the colour; together they are the loop, choked as it is."""
+    """Make a stem of each drum of the rebuilt loop, before the colour; together they are the loop, choked as it is.
+
+    Of an untouched moment each drum has its share of the slice, as the loop is pulled apart, and what is no drum's the remainder has.
+    """
     options = request.options
     for part in parts_of(request.document, options.patterns):
         baked = request.baked(part, check)
         drums = {pad.id: pad.drum for pad in part.document.pads}
         dry = {**baked.colour, "on": False}
-        for drum in dict.fromkeys(drums[pad.id] for pad in part.document.pads if any(hit.pad_id == pad.id for hit in baked.events)):
+        struck = {pad_id for hit in baked.events for pad_id in hit.stands_for or (hit.pad_id,)}
+        moments = {hit.sound for hit in baked.events if isinstance(hit.sound, MomentKey)}
+        shares = _shares(request, baked, check) if moments else {}
+        for drum in dict.fromkeys([*(drums[pad.id] for pad in part.document.pads if pad.id in struck), *([REMAINDER] if moments else [])]):
             check()
-            events = tuple(hit if drums[hit.pad_id] == drum else with_values(hit, gain=0.0) for hit in baked.events)
-            own = with_values(baked, events=events, colour=dry)
+            events = tuple(hit if hit.stands_for or drums[hit.pad_id] == drum else with_values(hit, gain=0.0) for hit in baked.events)
+            own_share = shares[drum] if drum in shares else np.zeros((1, 2), np.float32)
+            shared: dict[AnyKey, NDArray[np.float32]] = {key: moment_sound(key, own_share, request.rate) for key in moments}
+            own = with_values(baked, events=events, colour=dry, sounds={**baked.sounds, **shared})
             clip = bounce_rebuilt(own, passes=2) if options.tail == "folded" else bounce_ringing(own)
             content, facts = encoded(clip, options)
-            label = DRUMS[drum].label.lower()
+            label = DRUMS[drum].label.lower() if drum in DRUMS else drum
             path = f"stems/{base_name(request, part)} {label} rebuilt{suffix(options)}"
             yield Made(path, "stem", f"{label} of the rebuilt {part.letter}", content, {**facts, "drum": drum, "of": "rebuilt"})
 
 
+def _shares(request: ExportRequest, baked: Baked, check: Check) -> dict[str, NDArray[np.float32]]:
+    """Return each drum's share of the loop's sound as moments are taken from it, shape (frames, 2); together they are that sound."""
+    whole = baked.plain[1] if baked.plain is not None else baked.original
+    made = {drum: _at_export(request, sound) for drum, sound in _pulled_apart(request, check).items() if drum != REMAINDER}
+    return {**made, REMAINDER: (whole - np.sum([np.zeros_like(whole), *made.values()], axis=0)).astype(np.float32)}
+
+
+def _at_export(request: ExportRequest, sound: Stem) -> NDArray[np.float32]:
+    """Return a stem of the loop at the rate and speed at which it leaves, in stereo."""
+    document, clip, options = request.document, request.clip, request.options
+    ratio = request.rate / clip.sample_rate
+    own = Clip(sound.astype(np.float32), clip.sample_rate)
+    places = [(piece.cut.at_sample - document.loop.start_sample) * ratio for piece in document.slices()]
+    return at_speed(at_rate(own, 0, own.frames, request.rate), request.rate, options.speed, options.way, places)
+
+
 def original_stems(request: ExportRequest, check: Check) -> Iterator[Made]:
     """Make a stem of each drum heard in the loop, and of what belongs to none; together they are the loop."""
-    document, clip, options = request.document, request.clip, request.options
-    starts = [piece.cut.at_sample - document.loop.start_sample for piece in document.slices()]
+    clip, options = request.clip, request.options
     for drum, sound in _pulled_apart(request, check).items():
         own = Clip(sound.astype(np.float32), clip.sample_rate)
         if request.rate != clip.sample_rate or options.speed != 1.0:
-            ratio = request.rate / clip.sample_rate
-            places = [at * ratio for at in starts]
-            own = Clip(at_speed(at_rate(own, 0, own.frames, request.rate), request.rate, options.speed, options.way, places), request.rate)
+            own = Clip(_at_export(request, sound), request.rate)
         content, facts = encoded(own, options, as_it_is=True)
         label = DRUMS[drum].label.lower() if drum in DRUMS else drum
         path = f"stems/{base_name(request)} {label} original{suffix(options)}"

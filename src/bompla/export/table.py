@@ -17,8 +17,9 @@ from bompla.export.report_pdf import report_pdf
 from bompla.export.request import Check, ExportRequest, Made, parts_of
 from bompla.export.stems import original_stems, pull_ahead, rebuilt_stems
 from bompla.groove.feel import felt_pattern
-from bompla.model.detected_pattern import pattern_bars
+from bompla.model.detected_pattern import pattern_bars, pattern_beats, pattern_of
 from bompla.model.document import Document, Hit
+from bompla.model.moments import BY_PADS, counted_moments
 from bompla.model.wording import counted, in_bars
 from bompla.render.events import WAYS
 
@@ -107,12 +108,21 @@ def _about_hits(request: ExportRequest) -> str:
 
 def _about_rebuilt(request: ExportRequest) -> str:
     ceiling = "" if request.options.bits == 32 else " · peaks held under −1 dB"
-    return f"{_patterns(request)} · tail {TAILS[request.options.tail]} · {_bits(request)}{ceiling}"
+    return f"{_patterns(request)} · {_moments(request)} · tail {TAILS[request.options.tail]} · {_bits(request)}{ceiling}"
+
+
+def _moments(request: ExportRequest) -> str:
+    """Return in words what is the loop itself, and what the pads play."""
+    document = request.document
+    own, attacks = counted_moments(document, felt_pattern(document), pattern_beats(document))
+    if not own or pattern_of(document).untouched == BY_PADS:
+        return "from the pads"
+    return "the loop itself" if own == attacks else f"{own} of {counted(attacks, 'moment')} the loop itself"
 
 
 def _about_rebuilt_stems(request: ExportRequest) -> str:
     drums = {request.document.pad(pad_id).drum for pad_id in {hit.pad_id for hit in _hits(request)}}
-    return f"{_patterns(request)} · {counted(len(drums), 'drum')}, add up to the rebuilt loop · {_bits(request)}"
+    return f"{_patterns(request)} · {counted(len(drums), 'drum')}, {_moments(request)}, add up to it · {_bits(request)}"
 
 
 def _lost_rebuilt_stems(request: ExportRequest) -> str:

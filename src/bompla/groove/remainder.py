@@ -43,7 +43,7 @@ def with_remainder(document: Document) -> Document:
     strikes = [Heard(DRUM, 1.0, velocity) for velocity in _velocities(document, slices)]
     drum = DRUMS[DRUM]
     pad_id = document.next_id
-    slot, note = free_slot(drum, {pad.slot for pad in document.pads}), free_note(document, drum.note)
+    slot, note = free_slot(drum, {pad.slot for pad in document.pads}), free_note(document, drum.note, drum.key)
     lengths_ms = {one.cut.id: samples_to_ms(one.end_sample - one.cut.attack_sample, document.source.sample_rate) for one in slices}
     layers = pad_of(DRUM, [(one.cut, strike) for one, strike in zip(slices, strikes, strict=True)], lengths_ms).layers
     pad = Pad(pad_id, slot, DRUM, NAME, note, 0.0, layers, edited=True, remainder=True)

@@ -326,13 +326,16 @@ def _laid_out(document: Document, lanes: dict[str, str], beats_per_bar: int) -> 
 
 
 def one_at_a_time(document: Document) -> frozenset[int]:
-    """Return the hits to take out so that closed and open hats never sound at once: the softer of two within a 32nd."""
-    hats = {pad.id for pad in document.pads if pad.drum in ONE_AT_A_TIME}
+    """Return the hits to take out so that closed and open hats never sound at once: of two within a 32nd the open one stays.
+
+    Where neither is open, the one that was drawn last stays.
+    """
+    hats = {pad.id: pad.drum == "hat_open" for pad in document.pads if pad.drum in ONE_AT_A_TIME}
     hits = [h for h in pattern_of(document).hits if h.pad_id in hats]
     gone: set[int] = set()
     for first, second in pairwise(hits):
         if first.id not in gone and second.at_beats - first.at_beats < NEAR and first.pad_id != second.pad_id:
-            gone.add(min(first, second, key=lambda h: h.velocity).id)
+            gone.add(min(first, second, key=lambda h: (hats[h.pad_id], h.id)).id)
     return frozenset(gone)
 
 

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from itertools import pairwise
 
 from msgspec.structs import replace
 
 from bompla.errors import EditError
 from bompla.model.document import PADS_PER_PAGE, Borrowed, Cut, Document, Heard, Layer, Pad
-from bompla.model.drums import DRUMS
+from bompla.model.drums import DRUMS, drum_of_note
 from bompla.model.params import Param
 from bompla.model.shape import KIT_TAILS, PLAIN, Shape, clamped
 
 MIN_LEVEL_DB, MAX_LEVEL_DB = -48.0, 12.0
 LEVEL = Param("level_db", "Level", "dB", MIN_LEVEL_DB, MAX_LEVEL_DB, "How loud the pad is")
 UNHEARD_VELOCITY = 100
+FIRST_SPARE_NOTE = 60
+"""From here up, notes are looked for that no drum has."""
+
 TURN_VELOCITY = 10
 """Slices whose velocities are nearer than this are equals, and take turns."""
 
@@ -23,7 +26,7 @@ TURN_VELOCITY = 10
 def rename_pad(document: Document, pad_id: int, name: str) -> Document:
     """Give a pad a name; an empty one brings back its drum's label."""
     pad = document.pad(pad_id)
-    return _with_pad(document, replace(pad, name=name.strip()[:40] or DRUMS[pad.drum].label))
+    return changed_pad(document, replace(pad, name=name.strip()[:40] or DRUMS[pad.drum].label))
 
 
 def set_pad_drum(document: Document, pad_id: int, drum: str) -> Document:
@@ -33,27 +36,27 @@ def set_pad_drum(document: Document, pad_id: int, drum: str) -> Document:
     pad = document.pad(pad_id)
     own_name = pad.name != DRUMS[pad.drum].label
     name = pad.name if own_name else DRUMS[drum].label
-    return _with_pad(document, _at_note(replace(pad, drum=drum, name=name), DRUMS[drum].note))
+    return changed_pad(document, _at_note(replace(pad, drum=drum, name=name), DRUMS[drum].note))
 
 
 def set_pad_note(document: Document, pad_id: int, note: int) -> Document:
     """Give a pad another MIDI note, 0 to 127."""
     if not 0 <= note <= 127:
         raise EditError("A MIDI note is a number from 0 to 127.")
-    return _with_pad(document, _at_note(document.pad(pad_id), note))
+    return changed_pad(document, _at_note(document.pad(pad_id), note))
 
 
 def set_pad_level(document: Document, pad_id: int, level_db: float) -> Document:
     """Set a pad's level in dB, clamped to -48 to 12."""
     level_db = max(MIN_LEVEL_DB, min(MAX_LEVEL_DB, level_db))
-    return _with_pad(document, replace(document.pad(pad_id), level_db=level_db))
+    return changed_pad(document, replace(document.pad(pad_id), level_db=level_db))
 
 
 def set_shape(document: Document, pad_id: int, shape: Shape) -> Document:
     """Give a pad another shape, every value in its range."""
     pad = document.pad(pad_id)
     shape = clamped(shape)
-    return document if shape == pad.shape else _with_pad(document, replace(pad, shape=shape))
+    return document if shape == pad.shape else changed_pad(document, replace(pad, shape=shape))
 
 
 def set_kit_tail(document: Document, tail: str) -> Document:
@@ -63,22 +66,12 @@ def set_kit_tail(document: Document, tail: str) -> Document:
     return replace(document, tail=tail)
 
 
-def copy_shape(document: Document, pad_id: int) -> Document:
-    """Give a pad's shape to all pads of its drum's family."""
-    pad = document.pad(pad_id)
-    family = DRUMS[pad.drum].family
-    same = [p for p in document.pads if DRUMS[p.drum].family is family and p.shape != pad.shape]
-    for one in same:
-        document = _with_pad(document, replace(one, shape=pad.shape))
-    return document
-
-
 def copy_pad(document: Document, pad_id: int, slot: int) -> Document:
     """Copy a pad, with its sound and shape, to a free slot, with the next free note."""
     pad = document.pad(pad_id)
     if any(p.slot == slot for p in document.pads):
         raise EditError("There is a pad at that place; clear it first.")
-    note = free_note(document, pad.note)
+    note = free_note(document, pad.note, pad.drum)
     new = replace(_at_note(pad, note), id=document.next_id, slot=slot, name=f"{pad.name} 2"[:40])
     return replace(document, pads=tuple(sorted([*document.pads, new], key=lambda p: p.slot)), next_id=document.next_id + 1)
 
@@ -111,17 +104,23 @@ def put_borrowed(document: Document, slot: int, sound: Borrowed, heard: Heard, *
 def _put_layer(document: Document, slot: int, layer: Layer, drum: str, name: str) -> Document:
     pad = next((p for p in document.pads if p.slot == slot), None)
     if pad is not None:
-        return _with_pad(document, replace(pad, layers=(layer,)))
-    note = free_note(document, DRUMS[drum].note)
+        return changed_pad(document, replace(pad, layers=(layer,)))
+    note = free_note(document, DRUMS[drum].note, drum)
     new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, note, 0.0, (layer,), edited=True, sound_edited=True)
     pads = tuple(sorted([*document.pads, new], key=lambda p: p.slot))
     return replace(document, pads=pads, next_id=document.next_id + 1)
 
 
-def free_note(document: Document, note: int) -> int:
-    """Return a MIDI note that no pad has: this one, or the next after it that is free."""
-    taken = {pad.note for pad in document.pads}
-    return next((n for n in (*range(note, 128), *range(note)) if n not in taken), note)
+def free_note(document: Document, note: int, drum: str = "") -> int:
+    """Return a MIDI note that no pad has: this one, another of its drum's, or the next that is no other drum's."""
+    return _free_note({pad.note for pad in document.pads}, note, drum)
+
+
+def _free_note(taken: Collection[int], note: int, drum: str = "") -> int:
+    own = DRUMS[drum].other_notes if drum in DRUMS else ()
+    others = (*range(FIRST_SPARE_NOTE, 128), *range(FIRST_SPARE_NOTE - 1, -1, -1))
+    spare = sorted((n for n in others if drum_of_note(n) == "perc" and n != DRUMS["perc"].note), key=lambda n: n < FIRST_SPARE_NOTE)
+    return next((n for n in (note, *own, *(spare if drum else range(note, 128)), *others) if n not in taken), note)
 
 
 def move_pad(document: Document, pad_id: int, slot: int) -> Document:
@@ -139,7 +138,7 @@ def move_pad(document: Document, pad_id: int, slot: int) -> Document:
 
 def clear_pad(document: Document, pad_id: int) -> Document:
     """Take the slices off a pad; its hits stay in the pattern and are silent until it has sound again."""
-    return _with_pad(document, replace(document.pad(pad_id), layers=()))
+    return changed_pad(document, replace(document.pad(pad_id), layers=()))
 
 
 def remove_pad(document: Document, pad_id: int) -> Document:
@@ -168,7 +167,7 @@ def set_layer_range(document: Document, pad_id: int, layer: Layer, up_to: int) -
     if not low <= up_to <= high:
         raise EditError(f"This layer can answer up to {low} to {high}, between its neighbours.")
     layers = tuple(replace(one, up_to=up_to) if one.up_to == layer.up_to else one for one in pad.layers)
-    return _with_pad(document, replace(pad, layers=layers))
+    return changed_pad(document, replace(pad, layers=layers))
 
 
 def take_off(document: Document, pad_id: int, layer: Layer) -> Document:
@@ -178,7 +177,7 @@ def take_off(document: Document, pad_id: int, layer: Layer) -> Document:
     if left and layer.up_to == 127 and all(one.up_to < 127 for one in left):
         highest = left[-1].up_to
         left = tuple(replace(one, up_to=127) if one.up_to == highest else one for one in left)
-    return _with_pad(document, replace(pad, layers=left))
+    return changed_pad(document, replace(pad, layers=left))
 
 
 def add_layer(document: Document, pad_id: int, cut_id: int) -> Document:
@@ -202,7 +201,7 @@ def _with_layer(document: Document, pad_id: int, layer: Layer) -> Document:
     bounds = [(max(a.velocity for a in low) + min(b.velocity for b in high)) // 2 for low, high in pairwise(ordered)]
     heights = [*bounds, 127]
     layers = tuple(replace(one, up_to=up_to) for group, up_to in zip(ordered, heights, strict=True) for one in group)
-    return _with_pad(document, replace(pad, layers=layers))
+    return changed_pad(document, replace(pad, layers=layers))
 
 
 def layer_of(cut: Cut, *, velocity: int | None = None, up_to: int = 127) -> Layer:
@@ -216,7 +215,8 @@ def loudest_velocity(cut: Cut) -> int:
     return max(own, default=UNHEARD_VELOCITY)
 
 
-def _with_pad(document: Document, pad: Pad) -> Document:
+def changed_pad(document: Document, pad: Pad) -> Document:
+    """Return the document with a pad as it was changed by hand."""
     before = document.pad(pad.id)
     pad = replace(pad, edited=True, sound_edited=before.sound_edited or _sound(pad) != _sound(before))
     return replace(document, pads=tuple(pad if p.id == pad.id else p for p in document.pads))
@@ -233,7 +233,7 @@ def set_stacked(document: Document, pad_id: int, other_id: int) -> Document:
         raise EditError("A pad cannot sound with itself; choose another one.")
     if other_id:
         document.pad(other_id)
-    return _with_pad(document, replace(document.pad(pad_id), stacked=other_id))
+    return changed_pad(document, replace(document.pad(pad_id), stacked=other_id))
 
 
 def set_keys(document: Document, pad_id: int, low: int, high: int) -> Document:
@@ -241,12 +241,12 @@ def set_keys(document: Document, pad_id: int, low: int, high: int) -> Document:
     pad = document.pad(pad_id)
     if (low, high) != (0, 0) and not 0 <= low <= pad.note <= high <= 127:
         raise EditError("The range must hold the pad's own note, and lie between 0 and 127.")
-    return _with_pad(document, replace(pad, keys=(low, high)))
+    return changed_pad(document, replace(pad, keys=(low, high)))
 
 
 def notes_by_drum(document: Document) -> Document:
     """Give every pad its drum's General MIDI percussion note; a drum's second pad gets the next free one."""
-    return _with_notes(document, [DRUMS[pad.drum].note for pad in document.pads])
+    return _with_notes(document, [DRUMS[pad.drum].note for pad in document.pads], by_drum=True)
 
 
 def notes_in_order(document: Document, first: int = 36) -> Document:
@@ -270,13 +270,13 @@ def _at_note(pad: Pad, note: int) -> Pad:
     return replace(pad, note=note, keys=(low, high) if fits else (0, 0))
 
 
-def _with_notes(document: Document, wanted: Iterable[int]) -> Document:
+def _with_notes(document: Document, wanted: Iterable[int], *, by_drum: bool = False) -> Document:
     taken: set[int] = set()
     pads = []
     for pad, note in zip(document.pads, wanted, strict=True):
         if not 0 <= note <= 127:
             raise EditError("A MIDI note is a number from 0 to 127.")
-        free = next((n for n in (*range(note, 128), *range(note)) if n not in taken), note)
+        free = _free_note(taken, note, pad.drum if by_drum else "")
         taken.add(free)
         pads.append(pad if pad.note == free else replace(_at_note(pad, free), edited=True))
     return replace(document, pads=tuple(pads))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -54,6 +55,27 @@ class Param:
         return f"{value:.{0 if self.step >= 1.0 else 1}f} {self.unit}".strip()
 
 
+    def parsed(self, text: str) -> float | None:
+        """Return the value that a text names, as it was typed or as `in_words` writes it, held to the range; None where it names none."""
+        words = text.strip().lower().replace("\u2212", "-")
+        if words in self.names:
+            return self.low + self.names.index(words)
+        if self.key == "pan" and words.startswith("cent"):
+            return 0.0
+        found = _NUMBER.match(words)
+        if found is None:
+            return None
+        value, rest = float(found[1].replace(",", ".")), found[2].strip()
+        if (self.unit == "Hz" and rest.startswith("k")) or (self.unit == "ms" and rest == "s"):
+            value *= 1000.0
+        elif self.unit == "share":
+            value /= 100.0
+        elif self.key == "pan":
+            value *= -0.01 if "l" in rest else 0.01
+        return max(self.low, min(self.high, value))
+
+
+_NUMBER = re.compile(r"([+-]?\d+(?:[.,]\d+)?)(.*)", re.DOTALL)
 _FORMS = {"dB": "{:+.1f} dB", "beats": "{:.3g} beats", "bit": "{:.0f} bits", "ct": "{:.0f} cents", "%": "{:.0f} %"}
 
 

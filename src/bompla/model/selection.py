@@ -11,17 +11,23 @@ from bompla.model.memo import LastMade
 
 @dataclass(frozen=True)
 class Selection:
-    """What is selected: cuts with one that leads, a pad and hits, by id."""
+    """What is selected: cuts and pads, each with one that leads, and hits, by id."""
 
     cut_id: int = 0
     more_cuts: frozenset[int] = frozenset()
     pad_id: int = 0
     hit_ids: frozenset[int] = frozenset()
+    more_pads: frozenset[int] = frozenset()
 
     @property
     def cut_ids(self) -> tuple[int, ...]:
         """All selected cuts, the leading one first."""
         return (self.cut_id, *sorted(self.more_cuts - {self.cut_id}))
+
+    @property
+    def pad_ids(self) -> tuple[int, ...]:
+        """All selected pads, the leading one first."""
+        return (self.pad_id, *sorted(self.more_pads - {self.pad_id}))
 
 
 NOTHING = Selection()
@@ -56,6 +62,7 @@ def within(selection: Selection, document: Document) -> Selection:
     more = selection.more_cuts & cuts
     cut_id = selection.cut_id if selection.cut_id in cuts or not selection.cut_id else min(more, default=first.cut_id)
     pad_id = selection.pad_id if selection.pad_id in pads or not selection.pad_id else first.pad_id
-    if (cut_id, more, pad_id) == (selection.cut_id, selection.more_cuts, selection.pad_id) and selection.hit_ids <= hits:
+    known_already = (cut_id, more, pad_id) == (selection.cut_id, selection.more_cuts, selection.pad_id)
+    if known_already and selection.hit_ids <= hits and selection.more_pads <= pads:
         return selection
-    return Selection(cut_id, more, pad_id, selection.hit_ids & hits)
+    return Selection(cut_id, more, pad_id, selection.hit_ids & hits, selection.more_pads & pads)

@@ -21,6 +21,7 @@ from bompla.model.document import Document, Hit, Pad
 from bompla.model.drums import DRUMS, Family
 from bompla.model.kit_edits import MAX_LEVEL_DB, MIN_LEVEL_DB
 from bompla.model.memo import LastMade
+from bompla.model.moments import BY_PADS, untouched
 from bompla.units import note_name
 
 HEADER, ORIGINAL = 196, 66
@@ -173,7 +174,9 @@ class LanePicture(SoundPicture):
         seen = [hit for hit in self.hits() if first <= hit.at_beats <= last]
         missing = [one for one in self._session.shown.missing() if first <= one.at_beats <= last]
         lanes = {pad.id: self.lane(pad.id) for pad in self.pads()}
-        if len(seen) + len(missing) > SIMPLER_PINS:
+        if len(seen) + len(missing) <= SIMPLER_PINS:
+            self._paint_threads(painter)
+        else:
             kinds = [2 if hit.id in selected else 1 for hit in seen]
             self._paint_simply(painter, document, [*missing, *((h.pad_id, h.at_beats, h.velocity) for h in seen)],
                                np.array([0] * len(missing) + kinds, dtype=np.int8), lanes)
@@ -193,6 +196,32 @@ class LanePicture(SoundPicture):
                 head = QPointF(x, self._velocity_y(lanes[hit.pad_id], hit.velocity))
                 self._paint_pin(painter, document, hit, head, hit.id in selected, draft=written is not None and hit.id not in written)
         painter.setOpacity(1.0)
+
+    def threads(self) -> list[QLineF]:
+        """Return the threads on which untouched moments hang from the original: down to the lowest hit of each, at its time."""
+        document = self._session.store.document
+        if document is None or pattern_of(document).untouched == BY_PADS:
+            return []
+        moments = untouched(document, self.hits(), self._session.shown.silenced)
+        xs = document.beat_map.samples_at([one.at_beats for one in moments]) if moments else np.zeros(0)
+        xs = self._axis.left + (xs - self._axis.start) / self._axis.samples_per_point
+        made = []
+        for moment, x in zip(moments, xs.tolist(), strict=True):
+            feet = [self.lane(hit.pad_id).bottom() - 9.0 for hit in moment.hits if not self.lane(hit.pad_id).isEmpty()]
+            if feet and self._axis.left <= x <= self._axis.left + self._axis.width:
+                made.append(QLineF(x, RULER + ORIGINAL - 12.0, x, max(feet)))
+        return made
+
+    def _paint_threads(self, painter: QPainter) -> None:
+        """Draw what hangs on the original, quietly, with a knot where it begins."""
+        threads = self.threads()
+        painter.setPen(QPen(theme().colour("paper", 0.2), 1.0))
+        if threads:
+            painter.drawLines(*threads)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme().colour("paper", 0.75))
+        for thread in threads:
+            painter.drawEllipse(thread.p1(), 2.2, 2.2)
 
     def _written(self) -> frozenset[int] | None:
         """Return the ids of the hits that are written, while others are only shown; None where nothing is being tried."""

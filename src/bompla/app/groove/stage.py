@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import Literal
 
 from PyQt6.QtGui import QAction, QPixmap
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QStackedWidget, QVBoxLayout, QWidget
@@ -25,13 +26,15 @@ from bompla.app.time_scroll import TimeScroll
 from bompla.app.ui.controls import Chips, HoverButton, Panel, button, combo, label, scrolling
 from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.pattern_map import pattern_map
+from bompla.groove.feel import felt_pattern
 from bompla.groove.rebuild import offer_in_words
 from bompla.groove.writers import one_at_a_time, tidied, unplayable
-from bompla.model.detected_pattern import hits_inside, pattern_meter, pattern_of
+from bompla.model.detected_pattern import hits_inside, pattern_beats, pattern_meter, pattern_of
 from bompla.model.document import Document
 from bompla.model.drums import DRUMS
+from bompla.model.moments import BY_LOOP, BY_PADS, UNTOUCHED, counted_moments
 from bompla.model.pattern_edits import add_played
-from bompla.model.variation_edits import duplicate_variation, show_variation
+from bompla.model.variation_edits import duplicate_variation, set_untouched, show_variation
 from bompla.model.wording import bar_and_beat, counted
 
 PART_TIPS: dict[object, str] = {part: tip(f"part_{part}") for part in ("hits", "write", "feel")}
@@ -140,12 +143,33 @@ class GrooveStage(Stage):
         self.lacking = label("", "dim")
         row.addWidget(self.lacking)
         self.tidy = HoverButton("One hat at a time", self._tidy, self._show_untidy,
-                                tip="Delete the softer of two hats that sound at once; hover to select them")
+                                tip="Of two hats that sound at once the open one stays, or the one drawn last; hover to select what goes")
         self.tidy.setObjectName("small")
         row.addWidget(self.tidy)
         row.addStretch(1)
+        row.addWidget(label("untouched moments play", "dim"))
+        self.untouched = Chips("Untouched moments play")
+        self.untouched.offer(list(UNTOUCHED.items()), BY_LOOP, tips={
+            BY_LOOP: "Where all hits of a slice stand as they were detected, or were moved together, the slice itself is heard",
+            BY_PADS: "Every hit is heard from its pad, so that another kit or another sound is heard throughout"})
+        self.untouched.chosen.connect(self._set_untouched)
+        row.addWidget(self.untouched)
+        self.moments = label("", "dim")
+        row.addWidget(self.moments)
         row.addWidget(DragHandle(self.session, "midi", "the variation as MIDI"))
         return row
+
+    def _set_untouched(self, key: object) -> None:
+        what: Literal["loop", "pads"] = "pads" if key == BY_PADS else "loop"
+        self.session.store.edit(f"untouched moments play {UNTOUCHED[what]}", lambda d: set_untouched(d, what))
+
+    def _show_moments(self, document: Document) -> None:
+        own, attacks = counted_moments(document, felt_pattern(document), pattern_beats(document))
+        by_loop = pattern_of(document).untouched == BY_LOOP
+        self.untouched.setEnabled(bool(pattern_of(document).letter))
+        self.untouched.offer(list(UNTOUCHED.items()), pattern_of(document).untouched)
+        self.moments.setText(f"{own} of {attacks}" if by_loop else "")
+        self.moments.setToolTip(f"{own} of {counted(attacks, 'moment')} are the loop itself")
 
     def _hear_band(self) -> None:
         document = self.session.store.document
@@ -189,6 +213,7 @@ class GrooveStage(Stage):
         self.lacking.setText(f"{counted(lacking, 'hit')} of the original {'is' if lacking == 1 else 'are'} missing here" if lacking else "")
         if not self.session.store.previewing:
             self._show_playable(document)
+            self._show_moments(document)
         offered, take = offer_in_words(document)
         self.offer_panel.setVisible(bool(offered))
         self.offer_panel.heading.setText(f"From the slices: {offered}")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragMoveEvent, QDropEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from bompla.app.project.session import Session
@@ -30,16 +30,20 @@ ROW_LABEL = 34
 GAP = 9.0
 STRUCK_FRAMES, FADE_MS = 8, 16
 SOFTEST, HARDEST = 45, 127
+ALONE_BELOW = 0.3
+"""A drum less likely than this is not said to be in a slice."""
 
 
 class PadGrid(GestureWidget):
     """Sixteen pads, a family to a row. A press plays a pad, harder the higher it is struck; pads and slices are dragged.
 
-    `struck` carries a pad id and a velocity, `let_go` a pad id.
+    With Ctrl a press selects a pad beside others. `struck` carries a pad id and a velocity, `let_go` a pad id, `menu_wanted` where the
+    menu of the selected pad is to open.
     """
 
     struck = pyqtSignal(int, int)
     let_go = pyqtSignal(int)
+    menu_wanted = pyqtSignal(QPoint)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -161,7 +165,8 @@ class PadGrid(GestureWidget):
 
     def _paint_pad(self, painter: QPainter, document: Document, pad: Pad, slot: int) -> None:
         cell = self.cell(slot)
-        chosen = pad.id == self._session.shown.selection.pad_id
+        selection = self._session.shown.selection
+        chosen = pad.id in selection.pad_ids
         lit = self._lit.get(pad.id, 0) / STRUCK_FRAMES
         colour = theme().drum(pad.drum)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -174,7 +179,8 @@ class PadGrid(GestureWidget):
         painter.drawRect(QRectF(cell.left(), cell.top() + 1, 4.0, cell.height() - 2))
         marked = chosen or slot == self._target
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(theme().colour("paper" if marked else "line"), 2.0 if marked else 1.0))
+        leads = slot == self._target or pad.id == selection.pad_id
+        painter.setPen(QPen(theme().colour("paper" if marked else "line"), 2.0 if marked and leads else 1.0))
         painter.drawRoundedRect(cell, 4.0, 4.0)
         self._paint_wave(painter, document, pad, cell)
         draw_head(painter, pad.drum, cell.left() + 21.0, cell.top() + 18.0, 12.0, colour)
@@ -216,9 +222,29 @@ class PadGrid(GestureWidget):
             return None
         cell = self.cell(slot)
         height = (cell.bottom() - event.position().y()) / cell.height()
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self._toggle(pad.id)
+            return None
         self._session.shown.select(pad_id=pad.id)
         self.struck.emit(pad.id, round(SOFTEST + (HARDEST - SOFTEST) * height))
         return event.position(), pad.id
+
+    def _toggle(self, pad_id: int) -> None:
+        """Select a pad beside the others, or no more."""
+        chosen = self._session.shown.selection
+        more = (set(chosen.pad_ids) - {0}) ^ {pad_id}
+        if more:
+            leads = chosen.pad_id if chosen.pad_id in more else min(more)
+            self._session.shown.select(pad_id=leads, more_pads=frozenset(more))
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802  # Qt's name
+        """Open the menu of the pad under the pointer, or of the selected one."""
+        assert event is not None
+        pad = self.pad_in(self._slot_at(QPointF(event.pos())))
+        if pad is not None:
+            if pad.id not in self._session.shown.selection.pad_ids:
+                self._session.shown.select(pad_id=pad.id)
+            self.menu_wanted.emit(event.globalPos())
 
     def drag(self, gesture: tuple[QPointF, int], event: QMouseEvent) -> None:
         """Drag the pad elsewhere, once it has moved far enough."""
@@ -342,9 +368,12 @@ class TrayView(GestureWidget):
             words = cut.name or DRUMS[drum].label.lower()
             text = painter.fontMetrics().elidedText(f"{piece.number} · {words}", Qt.TextElideMode.ElideRight, int(tile.width() - 12))
             painter.drawText(tile.adjusted(7, 4, -5, 0), Qt.AlignmentFlag.AlignTop, text)
-            pixmap = wave_pixmap(summary, piece.start_sample, piece.end_sample, int(tile.width() - 14), 46, theme().drum(drum, 0.9),
+            pixmap = wave_pixmap(summary, piece.start_sample, piece.end_sample, int(tile.width() - 14), 32, theme().drum(drum, 0.9),
                                  ratio=self.devicePixelRatioF(), gain=1.6)
-            painter.drawPixmap(QPointF(tile.left() + 7.0, tile.top() + 28.0), pixmap)
+            painter.drawPixmap(QPointF(tile.left() + 7.0, tile.top() + 24.0), pixmap)
+            painter.setFont(theme().font(12))
+            beside = painter.fontMetrics().elidedText(beside_in_words(cut, drum), Qt.TextElideMode.ElideRight, int(tile.width() - 12))
+            painter.drawText(tile.adjusted(7, 0, -5, -5), Qt.AlignmentFlag.AlignBottom, beside)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:  # noqa: N802  # Qt's name
         """Go from slice to slice by the arrows and hear each; Return puts it on the first empty pad."""
@@ -399,6 +428,15 @@ def files_in(data: QMimeData) -> list[Path]:
     return [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()]
 
 
-def _alike(cut: Cut) -> tuple[str, int]:
-    """Order slices by what they are, then from hard to soft."""
-    return (cut.heard[0].drum, -cut.heard[0].velocity) if cut.heard else ("~", 0)
+def beside_in_words(cut: Cut, drum: str) -> str:
+    """Return what else is heard in a slice of a drum: "alone", or "with closed hat"."""
+    others = [DRUMS[h.drum].label.lower() for h in cut.heard if h.drum != drum and h.confidence >= ALONE_BELOW]
+    return f"with {others[0]}" + (f" and {len(others) - 1} more" if len(others) > 1 else "") if others else "alone"
+
+
+def _alike(cut: Cut) -> tuple[str, float, int]:
+    """Order slices by what they are, the clean ones first, then from hard to soft."""
+    if not cut.heard:
+        return ("~", 0.0, 0)
+    beside = sum(h.confidence for h in cut.heard[1:])
+    return (cut.heard[0].drum, round(beside, 1), -cut.heard[0].velocity)

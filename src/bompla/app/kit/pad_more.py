@@ -22,10 +22,10 @@ from bompla.model.kit_edits import (
     set_keys,
     set_pad_level,
     set_pad_note,
-    set_shape,
     set_stacked,
 )
-from bompla.model.shape import OUTPUTS, SHAPE_PARAMS
+from bompla.model.reshape import change_in_words, reshaped
+from bompla.model.shape import OUTPUTS, SHAPE_PARAMS, Shape
 from bompla.render.levels import level_as_the_kit
 
 BARS = ("room", "echo")
@@ -135,14 +135,12 @@ class PadMore(Panel):
     def _set_output(self, output: int) -> None:
         pad = self._pad()
         if pad is not None:
-            shape = replace(pad.shape, output=output)
-            self._session.store.edit(f"{pad.name}: output {OUTPUTS[output]}", lambda d: set_shape(d, pad.id, shape))
+            choose_shape(self._session, pad, replace(pad.shape, output=output))
 
     def _set_gated(self) -> None:
         pad = self._pad()
         if pad is not None:
-            gated = self.gated.isChecked()
-            self._session.store.edit("gate or one-shot", lambda d: set_shape(d, pad.id, replace(pad.shape, gated=gated)))
+            choose_shape(self._session, pad, replace(pad.shape, gated=self.gated.isChecked()))
 
     def _set_stack(self, index: int) -> None:
         pad = self._pad()
@@ -174,20 +172,33 @@ class PadMore(Panel):
         self._learn(take)
 
 
+def preview_shape(session: Session, pad: Pad, shape: Shape) -> None:
+    """Let a shape of a pad be heard while it is dragged, with all other selected pads moved along."""
+    pad_ids = session.shown.selection.pad_ids
+    session.store.preview(lambda d: reshaped(d, pad.id, shape, pad_ids))
+
+
+def choose_shape(session: Session, pad: Pad, shape: Shape) -> None:
+    """Give a pad a shape, and move all other selected pads along, as one step named for what changed."""
+    document = session.store.history.document if session.store.history is not None else None
+    if document is None:
+        return
+    pad_ids = session.shown.selection.pad_ids
+    reached = [one for one in document.pads if one.id in pad_ids]
+    session.store.edit(change_in_words(document.pad(pad.id).shape, shape, reached), lambda d: reshaped(d, pad.id, shape, pad_ids))
+
+
 def shape_bar(session: Session, pad: Callable[[], Pad | None], key: str) -> ValueBar:
     """Return a bar for a value of the selected pad's shape, heard while it is dragged."""
     bar = ValueBar(SHAPE_PARAMS[key])
 
-    def with_value(document: Document, pad_id: int, value: float) -> Document:
-        return set_shape(document, pad_id, replace(document.pad(pad_id).shape, **{key: value}))
-
     def moved(value: float) -> None:
         if (shown := pad()) is not None:
-            session.store.preview(lambda d: with_value(d, shown.id, value))
+            preview_shape(session, shown, replace(shown.shape, **{key: value}))
 
     def chosen(value: float) -> None:
         if (shown := pad()) is not None:
-            session.store.edit(f"set {SHAPE_PARAMS[key].label.lower()}", lambda d: with_value(d, shown.id, value))
+            choose_shape(session, shown, replace(shown.shape, **{key: value}))
 
     bar.moved.connect(moved)
     bar.dropped.connect(session.store.drop_preview)

@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 
 from msgspec.structs import replace
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QFrame, QGridLayout, QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.drag_out import DragHandle
+from bompla.app.kit.layer_strip import LayerStrip
 from bompla.app.kit.pad_grid import PAD_KEYS
-from bompla.app.kit.pad_more import shape_bar
+from bompla.app.kit.pad_more import choose_shape, preview_shape, shape_bar
 from bompla.app.kit.shape_view import EnvelopeView, FilterView, ShapePicture, TrimView
 from bompla.app.project.session import Session
-from bompla.app.theme import theme
-from bompla.app.ui.controls import Chips, MiniWave, Panel, button, clear_layout, combo, drum_box, label, plain_tip
+from bompla.app.ui.controls import Chips, Panel, button, combo, drum_box, label, plain_tip
 from bompla.app.ui.number_box import NumberBox
 from bompla.app.ui.value_bar import ValueBar
 from bompla.audio.files import SUFFIXES
@@ -26,22 +24,18 @@ from bompla.model.drums import DRUMS
 from bompla.model.kit_edits import (
     LEVEL,
     clear_pad,
-    copy_shape,
     rename_pad,
-    set_layer_range,
     set_pad_drum,
-    set_pad_level,
     set_pad_note,
-    set_shape,
-    take_off,
 )
+from bompla.model.reshape import in_words, levelled, with_shape
 from bompla.model.shape import CHOKE_SETS, DIRECTIONS, FILTERS, PLAIN, TAILS, Shape
+from bompla.model.wording import counted
 from bompla.render.underneath import underneath_pad
 from bompla.units import note_name
 
 BARS = ("tune", "pan", "clean")
 SHOWN_UNDERNEATH = 2
-LAYER_WIDTH, LAYER_HEIGHT = 112, 102
 
 SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
 
@@ -52,30 +46,19 @@ class PadPanel(Panel):
     def __init__(self, session: Session, *, listen: Callable[[], object], leave_field: Callable[[], object], remove: Callable[[], object],
                  hear_layer: Callable[[Layer], object]) -> None:
         super().__init__()
-        self._session, self._leave_field, self._remove, self._hear_layer = session, leave_field, remove, hear_layer
+        self._session, self._leave_field, self._remove = session, leave_field, remove
         self._shown: tuple[object, ...] | None = None
+        self.copied: tuple[str, Shape] | None = None
         self.body.setSpacing(6)
         self._title_row(listen)
         self._naming_row()
-        self.layers_heading = label("", "heading")
+        self.strip = LayerStrip(session, hear_layer)
         row = QHBoxLayout()
-        row.addWidget(self.layers_heading)
+        row.addWidget(self.strip.heading)
         row.addStretch(1)
         row.addWidget(button("load file…", self.choose_file, tip=tip("pad_file"), chip=True))
         self.body.addLayout(row)
-        row_of_layers = QWidget()
-        self.layers = QHBoxLayout(row_of_layers)
-        self.layers.setContentsMargins(0, 0, 0, 0)
-        self.layers.setSpacing(5)
-        area = QScrollArea()
-        area.setWidget(row_of_layers)
-        area.setWidgetResizable(True)
-        area.setFrameShape(QFrame.Shape.NoFrame)
-        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        area.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setFixedHeight(LAYER_HEIGHT)
-        self.layers_area = area
-        self.body.addWidget(area)
+        self.body.addWidget(self.strip)
         self.body.addWidget(label("Start, end and fades", "heading"))
         self.trim = TrimView(session)
         self.body.addWidget(self.trim)
@@ -98,6 +81,8 @@ class PadPanel(Panel):
         self.body.addLayout(row)
         for picture in (self.trim, self.envelope, self.filter):
             self._connect(picture)
+        self.reach = label("", "value")
+        self.body.addWidget(self.reach)
         self._bars()
         self._choices()
         self.body.addStretch(1)
@@ -110,6 +95,9 @@ class PadPanel(Panel):
         self.note_line = label("", "dim")
         top.addWidget(self.note_line)
         top.addStretch(1)
+        self.all = button("all pads", self.select_all, chip=True, checkable=True,
+                          tip="Select all pads: what is changed here moves all of them by as much. Ctrl+click selects some")
+        top.addWidget(self.all)
         top.addWidget(button("Listen", listen, tip="Play this pad at its usual velocity"))
         top.addWidget(DragHandle(self._session, "single-hit", "the pad's hits", what=self._pad_out))
         self.body.addLayout(top)
@@ -172,8 +160,10 @@ class PadPanel(Panel):
         row = QHBoxLayout()
         row.setSpacing(6)
         self.compare = button("As in the loop", lambda: None, chip=True, checkable=True, tip="Play the unprocessed slice while this is on")
-        row.addWidget(button("Copy", self._copy_shape, tip="Copy this pad's shape to all pads of its family", name="Copy shape"))
-        row.addWidget(button("Reset", lambda: self._choose_shape(PLAIN), tip="Remove all shaping from this pad"))
+        row.addWidget(button("Copy", self.copy_shape, tip="Copy this pad's shape, to paste it on others", name="Copy shape"))
+        self.paste = button("Paste", self.paste_shape, tip="Copy a shape first", name="Paste shape")
+        row.addWidget(self.paste)
+        row.addWidget(button("Reset", self.reset_shape, tip="Remove all shaping from the selected pads"))
         row.addWidget(self.compare)
         row.addStretch(1)
         row.addWidget(button("Clear", self.clear, tip=tip("pad_clear"), name="Clear pad"))
@@ -196,6 +186,7 @@ class PadPanel(Panel):
         """Show the selected pad."""
         pad = self.pad()
         self.setEnabled(pad is not None)
+        self._show_reach()
         shown = (pad, document.pads, document.cuts, document.loop, document.borrowed)
         if pad is None or (self._shown is not None and all(one is other for one, other in zip(self._shown, shown, strict=True))):
             return  # an edit of hits changes no pad
@@ -221,61 +212,7 @@ class PadPanel(Panel):
         self.direction.offer(list(DIRECTIONS.items()), pad.shape.direction)
         for box, value in ((self.kind, pad.shape.filter), (self.choke, pad.shape.choke), (self.tail, pad.shape.tail)):
             box.setCurrentIndex(max(0, box.findData(value)))
-        self._show_layers(document, pad)
-
-    def _show_layers(self, document: Document, pad: Pad) -> None:
-        count = len(pad.layers)
-        self.layers_heading.setText(
-            {0: "Empty pad: drag a slice onto it", 1: "One slice, all velocities"}.get(
-                count, f"{pad.shared_how.capitalize()}: {count} slices share this pad")
-        )
-        clear_layout(self.layers)
-        numbers = {piece.start_sample: piece.number for piece in document.slices()}
-        self.layers_area.setVisible(count > 0)
-        for layer in pad.layers:
-            self.layers.addWidget(self._layer_cell(document, pad, layer, 0 if layer.of else numbers.get(layer.at_sample, 0)), 1)
-
-    def _layer_cell(self, document: Document, pad: Pad, layer: Layer, number: int) -> QWidget:
-        cell = QWidget()
-        cell.setMinimumWidth(LAYER_WIDTH)
-        column = QVBoxLayout(cell)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(2)
-        top = QHBoxLayout()
-        borrowed = next((sound.name for sound in document.borrowed if sound.content_hash == layer.of), "")
-        what = label(borrowed or (f"slice {number}" if number else "no cut"), "dim")
-        what.setToolTip(plain_tip(f"From another file: {borrowed}") if borrowed else "")
-        top.addWidget(what)
-        top.addStretch(1)
-        name = f"Remove {borrowed or f'slice {number}'} from the pad"
-        top.addWidget(button("×", partial(self._take_off, pad.id, layer), tip="Remove this slice from the pad", name=name, small=True))
-        column.addLayout(top)
-        wave = MiniWave(26)
-        wave.show_part(self._session.project.summary_of(layer), *document.layer_bounds(layer), theme().drum(pad.drum))
-        column.addWidget(wave)
-        row = QHBoxLayout()
-        row.setSpacing(3)
-        named = borrowed or f"slice {number}"
-        row.addWidget(button("play", partial(self._hear_layer, layer), tip=f"Play {named} as it is", name=f"Play {named}", small=True))
-        row.addStretch(1)
-        turns = sum(one.up_to == layer.up_to for one in pad.layers)
-        box = NumberBox(f"Highest velocity that {named} answers to", 1, 127, before="to ", width=60,
-                        tip="The hardest velocity it answers to" + ("; the slices of one range take turns" if turns > 1 else ""))
-        box.show_number(layer.up_to)
-        box.setEnabled(layer.up_to < pad.layers[-1].up_to)
-        box.typed.connect(lambda up_to: self._set_range(pad.id, layer, round(up_to)))
-        row.addWidget(box)
-        column.addLayout(row)
-        return cell
-
-    def _set_range(self, pad_id: int, layer: Layer, up_to: int) -> None:
-        if not self._session.store.edit("set velocity range", lambda d: set_layer_range(d, pad_id, layer, up_to)):
-            document = self._session.store.document
-            if document is not None:
-                self.refresh(document)
-
-    def _take_off(self, pad_id: int, layer: Layer) -> None:
-        self._session.store.edit("remove slice from pad", lambda d: take_off(d, pad_id, layer))
+        self.strip.show_layers(document, pad)
 
     def _rename(self) -> None:
         pad = self.pad()
@@ -295,34 +232,71 @@ class PadPanel(Panel):
             self._session.store.edit("set note", lambda d: set_pad_note(d, pad.id, note))
 
     def _preview_level(self, level_db: float) -> None:
-        pad = self.pad()
+        pad, pad_ids = self.pad(), self._session.shown.selection.pad_ids
         if pad is not None:
-            self._session.store.preview(lambda d: set_pad_level(d, pad.id, level_db))
+            self._session.store.preview(lambda d: levelled(d, pad.id, level_db, pad_ids))
 
     def _set_level(self, level_db: float) -> None:
-        pad = self.pad()
+        pad, pad_ids = self.pad(), self._session.shown.selection.pad_ids
         if pad is not None:
-            self._session.store.edit("set level", lambda d: set_pad_level(d, pad.id, level_db))
+            self._session.store.edit(f"level {in_words(self.pads())}", lambda d: levelled(d, pad.id, level_db, pad_ids))
 
     def _choose(self, **values: object) -> None:
         pad = self.pad()
         if pad is not None:
-            self._choose_shape(replace(pad.shape, **values), f"set {next(iter(values))}")
+            self._choose_shape(replace(pad.shape, **values))
 
     def _preview_shape(self, shape: Shape) -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.store.preview(lambda d: set_shape(d, pad.id, shape))
+            preview_shape(self._session, pad, shape)
 
-    def _choose_shape(self, shape: Shape, words: str = "shape pad") -> None:
+    def _choose_shape(self, shape: Shape) -> None:
         pad = self.pad()
         if pad is not None:
-            self._session.store.edit(words, lambda d: set_shape(d, pad.id, shape))
+            choose_shape(self._session, pad, shape)
 
-    def _copy_shape(self) -> None:
+    def copy_shape(self) -> None:
+        """Keep the pad's shape, to be given to others."""
         pad = self.pad()
         if pad is not None:
-            self._session.store.edit("copy shape", lambda d: copy_shape(d, pad.id))
+            self.copied = (pad.name, pad.shape)
+            self._show_reach()
+
+    def paste_shape(self) -> None:
+        """Give all selected pads the shape that was kept."""
+        pads = self.pads()
+        if self.copied is not None and pads:
+            shape = self.copied[1]
+            self._session.store.edit(f"paste shape on {in_words(pads)}", lambda d: with_shape(d, [pad.id for pad in pads], shape))
+
+    def reset_shape(self) -> None:
+        """Remove all shaping from the selected pads."""
+        pads = self.pads()
+        if pads:
+            self._session.store.edit(f"reset {in_words(pads)}", lambda d: with_shape(d, [pad.id for pad in pads], PLAIN))
+
+    def pads(self) -> list[Pad]:
+        """Return all selected pads."""
+        document = self._session.store.document
+        chosen = self._session.shown.selection.pad_ids
+        return [pad for pad in document.pads if pad.id in chosen] if document is not None else []
+
+    def select_all(self) -> None:
+        """Select all pads, or, where they are, the leading one alone."""
+        document, pad = self._session.store.document, self.pad()
+        if document is not None and pad is not None:
+            every = frozenset(one.id for one in document.pads)
+            more = frozenset[int]() if every <= set(self._session.shown.selection.pad_ids) else every
+            self._session.shown.select(pad_id=pad.id, more_pads=more)
+
+    def _show_reach(self) -> None:
+        """Say whom a change reaches."""
+        document, reached = self._session.store.document, len(self.pads())
+        self.all.setChecked(document is not None and reached == len(document.pads) > 1)
+        self.reach.setText(f"changes move {counted(reached, 'pad')}" if reached > 1 else "")
+        self.paste.setEnabled(self.copied is not None)
+        self.paste.setToolTip(plain_tip(f"Give the selected pads the shape of {self.copied[0]}" if self.copied else "Copy a shape first"))
 
     def choose_file(self) -> None:
         """Ask for a sound file to put on the pad."""

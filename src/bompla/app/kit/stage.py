@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
 from PyQt6.QtGui import QDragEnterEvent
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.kit.colour_panel import ColourPanel
@@ -22,7 +24,7 @@ from bompla.groove.remainder import remaining, with_remainder
 from bompla.groove.slice_kit import kit_of_slices
 from bompla.groove.takes import QUANTISE
 from bompla.model.document import PADS_PER_PAGE, Document, Layer
-from bompla.model.kit_edits import remove_pad, set_kit_tail
+from bompla.model.kit_edits import UNHEARD_VELOCITY, remove_pad, set_kit_tail
 from bompla.model.pattern_edits import usual_velocity
 from bompla.model.shape import KIT_TAILS
 from bompla.model.wording import counted
@@ -57,6 +59,7 @@ class KitStage(Stage):
         self.grid = PadGrid(session)
         self.grid.struck.connect(self.strike)
         self.grid.let_go.connect(playback.pads.let_go)
+        self.grid.menu_wanted.connect(lambda at: self.pad_menu().popup(at))
         pads.body.addWidget(self.grid, 1)
         left.addWidget(pads, 1)
         tray = Panel("Unused slices · drag one to a pad")
@@ -234,6 +237,28 @@ class KitStage(Stage):
             return
         if self.playback.pads.strike(pad_id, velocity):
             self.grid.light(pad_id)
+
+    def pad_menu(self) -> QMenu:
+        """Return the menu of the selected pad, or pads."""
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        pad, panel = self.panel.pad(), self.panel
+        usual = pad.layer_for(UNHEARD_VELOCITY) if pad is not None else None
+        entries: list[tuple[str, Callable[[], object], bool]] = [
+            ("Listen", self._listen, True), ("Rename", lambda: edit_text(panel.name), True),
+            ("Copy shape", panel.copy_shape, True), ("Paste shape", panel.paste_shape, panel.copied is not None),
+            ("One slice for all velocities",
+             lambda: panel.strip.use_alone(pad.id, usual) if pad is not None and usual is not None else None,
+             pad is not None and len(pad.layers) > 1),
+            ("Clear", panel.clear, True), ("Remove", self.remove_pad, True)]
+        for text, act, enabled in entries:
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.setEnabled(enabled)
+            entry.triggered.connect(lambda _=False, act=act: act())
+            if text in ("Rename", "One slice for all velocities"):
+                menu.addSeparator()
+        return menu
 
     def remake(self) -> None:
         """Make the kit anew from the slices; what was done by hand stays."""

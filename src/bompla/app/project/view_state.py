@@ -50,12 +50,14 @@ class ViewState(QObject):
             self.selection_changed.emit(selection)
 
     def select(self, **what: Any) -> None:
-        """Select a cut (`cut_id`, with others `more_cuts`), a pad (`pad_id`) or hits (`hit_ids`).
+        """Select a cut (`cut_id`, with others `more_cuts`), a pad (`pad_id`, with `more_pads`) or hits (`hit_ids`).
 
-        What is not named stays, but a cut named by itself is selected alone.
+        What is not named stays, but a cut or a pad named by itself is selected alone.
         """
         if "cut_id" in what:
             what.setdefault("more_cuts", frozenset())
+        if "pad_id" in what:
+            what.setdefault("more_pads", frozenset())
         sound = self._project.sound
         if sound is not None:
             sound.selection = replace(self.selection, **what)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+import numpy as np
 from PyQt6.QtCore import QObject
 
 from bompla.app.project.session import Session
@@ -36,11 +37,20 @@ def _bounce(request: BounceRequest, _token: Token) -> tuple[AnalysisResult, Clip
 
     document, baked = request.document, request.baked
     if request.what == "rebuilt":
-        clip = bounce_rebuilt(baked, passes=2)
+        clip = _under_ceiling(bounce_rebuilt(baked, passes=2))
         hits = passage_hits(document, request.passages) if request.passages else None
         return heard_from_pattern(document, clip, request.name, hits, baked.beats), clip
     clip = Clip(coloured(baked.original, baked.sample_rate, {**baked.colour, "on": True}), baked.sample_rate)
     return heard_from_original(document, clip, request.name), clip
+
+
+def _under_ceiling(clip: Clip) -> Clip:
+    """Return a sound as it is where it stays within full scale, else with its peaks under the ceiling, as it is cut and played again."""
+    from bompla.engine.ceiling import BLOCK, held_below
+
+    level = np.abs(clip.samples).max(axis=1, initial=0.0)
+    peaks = np.maximum.reduceat(level, np.arange(0, len(level), BLOCK)).astype(np.float64) if len(level) else level.astype(np.float64)
+    return clip if float(peaks.max(initial=0.0)) <= 1.0 else Clip(held_below(clip.samples, clip.sample_rate, peaks)[0], clip.sample_rate)
 
 
 class Bouncer(QObject):
