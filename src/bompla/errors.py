@@ -7,6 +7,7 @@ BomplaError
 ├── ExportError      what is sent out
 ├── EditError        an edit the document cannot hold
 ├── EngineError      what plays
+├── KitError         a kit from elsewhere
 └── SettingsError    what the user prefers
 """
 
@@ -37,6 +38,10 @@ class EditError(BomplaError):
 
 class EngineError(BomplaError):
     """The sound engine could not do what was asked of it."""
+
+
+class KitError(BomplaError):
+    """A kit from elsewhere could not be read."""
 
 
 class SettingsError(BomplaError):

@@ -356,7 +356,9 @@ class MainWindow(QMainWindow):
         preferences().set(placed=placed, stage=self.stages[self.pages.currentIndex()].key)
         self.bring_in.shelf.close_all()
         self.study.close_all()
-        for beside in (self.keys_sheet, self.help, self.settings, self.kit.practice):
+        if self.kit.kits is not None:
+            self.kit.kits.close_all()
+        for beside in (self.keys_sheet, self.help, self.settings, self.kit.practice, self.kit.kits):
             if beside is not None:  # before the engine: one that lent its device gives it back
                 beside.close()
         self.playback.close()

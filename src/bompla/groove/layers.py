@@ -45,10 +45,13 @@ AS_CLEAN_DB, TURN_DB, TURN_VELOCITY = 0.6, 1.0, 8
 RANGE_VELOCITY, RANGE_CLEAN_DB, RANGE_OTHERS = 24, 1.5, 0.15
 """A range of its own needs a slice so much softer or harder than the others', as clean, and with next to nothing else in it."""
 
-CLEANED = {"kick": 0.8, "tom_low": 0.8, "tom_mid": 0.8, "tom_high": 0.8}
-"""How much of what sounds underneath is taken from a drum's pad where no slice of the loop has it to itself."""
+CLEANED = frozenset({"kick", "tom_low", "tom_mid", "tom_high"})
+"""Drums from whose pads what sounds underneath is taken, where no slice of the loop has them to themselves; it harms others."""
 
-LOW_CUT_HZ = {Family.HATS: 250.0, Family.CYMBALS: 200.0, Family.SNARES: 90.0}
+HIGH_CUT_HZ = {"kick": 5_000.0}
+"""Above this, what is left of the hats in a kick that is never alone is louder than its own."""
+
+LOW_CUT_HZ = {Family.HATS: 500.0, Family.CYMBALS: 200.0, Family.SNARES: 90.0}
 """Below this nothing of a family sounds that is not another drum's."""
 
 
@@ -91,10 +94,12 @@ def pad_of(drum: str, group: Sequence[tuple[Cut, Heard]], lengths_ms: Mapping[in
         layers += [layer_of(strikes[n].cut, velocity=strikes[n].level_velocity, up_to=up_to)
                    for n in (leading, *_equals(strikes, costs, leading, leads))]
     alone = sum(strikes[lead].others.values()) < RANGE_OTHERS
-    shape = Shape(clean=0.0 if alone else CLEANED.get(drum, PLAIN.clean))
+    shape = Shape(clean=1.0 if drum in CLEANED and not alone else PLAIN.clean)
     low_cut = LOW_CUT_HZ.get(DRUMS[drum].family)
-    if low_cut is not None and not alone:
+    if low_cut is not None and (not alone or DRUMS[drum].family is Family.HATS):  # a kick under a hat is not always heard as one
         shape = Shape(clean=shape.clean, filter="high", cutoff_hz=low_cut)
+    if drum in HIGH_CUT_HZ and not alone:
+        shape = Shape(clean=shape.clean, filter="low", cutoff_hz=HIGH_CUT_HZ[drum])
     hardest = max((heard.velocity for _, heard in group), default=MAX_VELOCITY)
     return MadePad(tuple(layers), shape, hardest)
 

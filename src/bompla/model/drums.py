@@ -113,6 +113,36 @@ ONE_AT_A_TIME = tuple(drum.key for drum in _TABLE if drum.choke_set == 1)
 _BY_NOTE = {note: drum for drum in _TABLE for note in (drum.note, *drum.other_notes)}
 
 
+NEAREST: dict[str, tuple[str, ...]] = {
+    "kick": ("tom_low",),
+    "tom_low": ("tom_mid", "tom_high", "kick"),
+    "tom_mid": ("tom_low", "tom_high", "perc", "snare"),
+    "tom_high": ("tom_mid", "tom_low", "perc", "snare"),
+    "snare": ("rim", "clap"),
+    "rim": ("snare", "clap", "perc"),
+    "clap": ("snare", "rim"),
+    "hat_closed": ("hat_pedal", "shaker", "hat_open", "ride"),
+    "hat_pedal": ("hat_closed", "shaker"),
+    "hat_open": ("hat_closed", "crash", "ride"),
+    "ride": ("crash", "hat_open", "hat_closed"),
+    "crash": ("ride", "hat_open"),
+    "shaker": ("hat_closed", "hat_pedal", "perc"),
+    "perc": ("rim", "tom_high", "shaker"),
+}
+"""What stands in for a drum that a kit does not have, the nearest first."""
+
+_LIKE = {54: "shaker", 58: "perc", 60: "tom_high", 61: "tom_mid", 62: "tom_high", 63: "tom_high", 64: "tom_low", 65: "tom_high",
+         66: "tom_low", 67: "perc", 68: "perc", 71: "perc", 72: "perc", 73: "shaker", 74: "shaker", 75: "rim", 76: "rim", 77: "rim",
+         78: "perc", 79: "perc", 80: "ride", 81: "ride", 27: "perc", 28: "clap", 29: "shaker", 30: "shaker", 31: "rim", 32: "rim",
+         33: "rim", 34: "rim", 83: "shaker", 84: "shaker", 85: "rim", 86: "tom_low", 87: "tom_low"}
+
+
+def like_note(midi_note: int) -> str:
+    """Return the drum that a General MIDI percussion note is, or is nearest to; empty for a note of none."""
+    drum = _BY_NOTE.get(midi_note)
+    return drum.key if drum else _LIKE.get(midi_note, "")
+
+
 def drum_of_note(midi_note: int) -> str:
     """Return the drum that a General MIDI percussion note stands for, `perc` where it has no drum."""
     drum = _BY_NOTE.get(midi_note)

@@ -229,9 +229,9 @@ def most_raised_db(pad: Pad, layer: Layer) -> float:
 
     Where that is not known it is `MOST_RAISED_DB`.
     """
-    if pad.hardest <= 0 or layer.of:
+    if pad.hardest <= 0:
         return MOST_RAISED_DB
-    return max(0.0, velocity_to_db(pad.hardest) + OVER_HARDEST_DB - velocity_to_db(layer.velocity))
+    return velocity_to_db(pad.hardest) + OVER_HARDEST_DB - velocity_to_db(layer.velocity)
 
 
 def strike_gain(pad: Pad, layer: Layer, velocity: int, gain_db: float = 0.0) -> float:

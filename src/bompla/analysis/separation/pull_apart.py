@@ -162,7 +162,8 @@ def _held(shares: list[Picture], names: Sequence[str], most: Mapping[str, Sequen
         given = np.divide(missing, total, out=np.zeros((frames, bands)), where=total > 0.0)
         shares = [share + given * own for share, own in zip(shares, room, strict=True)]
     whole = np.sum(shares, axis=0)
-    return [share / whole for share in shares]
+    even = np.full((frames, bands), 1.0 / len(shares))  # where none may have anything, all have as much
+    return [np.divide(share, whole, out=even.copy(), where=whole > 0.0) for share in shares]
 
 
 def picture_of(sound: Floats) -> Picture:

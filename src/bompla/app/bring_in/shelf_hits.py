@@ -117,9 +117,9 @@ class ShelfHits(QDialog):
         if document is None:
             return
         taken = {pad.slot for pad in document.pads}
-        free = [slot for slot in range(MOST_PADS) if slot not in taken]
+        free, drum = [slot for slot in range(MOST_PADS) if slot not in taken], str(self.drum.currentData())
         for path, slot in zip(paths, free, strict=False):
-            self._session.requests.borrow(path, slot)
+            self._session.requests.borrow(path, slot, drum=drum)
 
     def _write(self, folder: Path, done: object) -> None:
         chosen = tuple((path, hit.drum, hit.start_s, hit.end_s) for path, hit in self.chosen())

@@ -13,9 +13,10 @@ from bompla.app.groove.order_panel import OrderPanel
 from bompla.app.project.session import Session
 from bompla.app.ui.controls import button, label
 from bompla.app.ui.number_box import give_focus_back
+from bompla.groove.taken_groove import with_groove_of
 from bompla.groove.writers import STARTERS, with_starter
 from bompla.model.detected_pattern import pattern_of
-from bompla.model.document import Document
+from bompla.model.document import Document, Variation
 from bompla.model.variation_edits import (
     add_variation,
     delete_variation,
@@ -119,7 +120,24 @@ class VariationsRow(QWidget):
         menu.addSeparator()
         for name in STARTERS:
             offer(name.capitalize(), f"variation {name}", partial(with_starter, name=name))
+        others = [sound.history.document for sound in self._session.project.sounds if sound is not self._session.project.sound]
+        if others:
+            menu.addSeparator()
+        for other in others:
+            for variation in other.variations:
+                entry = menu.addAction(f"Groove from {other.title}: {variation.letter} {variation.name}"[:80])
+                assert entry is not None
+                entry.triggered.connect(lambda _=False, other=other, variation=variation: self.take_groove(other, variation))
         return menu
+
+    def take_groove(self, other: Document, variation: Variation) -> None:
+        """Add a pattern of another sound of the project, played on this kit."""
+        document = self._session.store.document
+        if document is None:
+            return
+        _, said = with_groove_of(document, other, variation)
+        if self._edit(f"groove from {other.title}"[:60], lambda d: with_groove_of(d, other, variation)[0]) and said:
+            self._session.hub.note(said)
 
     def note_down(self) -> None:
         """Keep the note that was typed."""

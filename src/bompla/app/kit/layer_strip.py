@@ -18,7 +18,7 @@ from bompla.model.document import Document, Layer, Pad
 from bompla.model.kit_edits import set_layer_range, take_off
 from bompla.model.reshape import only_layer
 
-LAYER_WIDTH, LAYER_HEIGHT = 112, 102
+LAYER_WIDTH, LAYER_HEIGHT = 142, 102
 
 
 class LayerStrip(QScrollArea):

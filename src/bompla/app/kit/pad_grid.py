@@ -38,12 +38,13 @@ class PadGrid(GestureWidget):
     """Sixteen pads, a family to a row. A press plays a pad, harder the higher it is struck; pads and slices are dragged.
 
     With Ctrl a press selects a pad beside others. `struck` carries a pad id and a velocity, `let_go` a pad id, `menu_wanted` where the
-    menu of the selected pad is to open.
+    menu of the selected pad is to open, `files_dropped` several files, or a folder.
     """
 
     struck = pyqtSignal(int, int)
     let_go = pyqtSignal(int)
     menu_wanted = pyqtSignal(QPoint)
+    files_dropped = pyqtSignal(list)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -193,8 +194,9 @@ class PadGrid(GestureWidget):
         painter.drawText(QRectF(cell.right() - 24, cell.top() + 6, 16, 24), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                          PAD_KEYS[slot % PADS_PER_PAGE])
         count = len(pad.layers)
-        many = f"{count} slices, {pad.shared_how}" if cell.width() > 150.0 else f"{count} slices"
-        text = {0: "no slice", 1: "1 slice"}.get(count, many)
+        what = "sound" if any(layer.of for layer in pad.layers) else "slice"
+        many = counted(count, what) + (f", {pad.shared_how}" if count > 1 and cell.width() > 150.0 else "")
+        text = many if count else "no slice"
         painter.drawText(QRectF(cell.left() + 14, cell.bottom() - 23, cell.width() - 28, 18), Qt.AlignmentFlag.AlignVCenter, text)
 
     def _paint_wave(self, painter: QPainter, document: Document, pad: Pad, cell: QRectF) -> None:
@@ -287,8 +289,11 @@ class PadGrid(GestureWidget):
             for kind in (SLICE_MIME, PAD_MIME):
                 if data.hasFormat(kind):
                     self.drop(kind, int(data.data(kind).data()), slot, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
-            for place, path in enumerate(files_in(data)):
-                self._session.requests.borrow(path, slot + place, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            files = files_in(data)
+            if len(files) > 1 or any(path.is_dir() for path in files):
+                self.files_dropped.emit(files)
+            elif files:
+                self._session.requests.borrow(files[0], slot, more=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             event.acceptProposedAction()
         self.update()
 

@@ -81,8 +81,7 @@ class PadPanel(Panel):
         self.body.addLayout(row)
         for picture in (self.trim, self.envelope, self.filter):
             self._connect(picture)
-        self.reach = label("", "value")
-        self.body.addWidget(self.reach)
+        self.body.addLayout(self._reach_row())
         self._bars()
         self._choices()
         self.body.addStretch(1)
@@ -95,12 +94,23 @@ class PadPanel(Panel):
         self.note_line = label("", "dim")
         top.addWidget(self.note_line)
         top.addStretch(1)
-        self.all = button("all pads", self.select_all, chip=True, checkable=True,
-                          tip="Select all pads: what is changed here moves all of them by as much. Ctrl+click selects some")
-        top.addWidget(self.all)
         top.addWidget(button("Listen", listen, tip="Play this pad at its usual velocity"))
         top.addWidget(DragHandle(self._session, "single-hit", "the pad's hits", what=self._pad_out))
         self.body.addLayout(top)
+
+    def _reach_row(self) -> QHBoxLayout:
+        """Return the row that says whom a change reaches."""
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.all = button("all pads", self.select_all, chip=True, checkable=True,
+                          tip="Select all pads: what is changed here moves all of them by as much. Ctrl+click selects some")
+        row.addWidget(self.all)
+        self.compare = button("as in the loop", lambda: None, chip=True, checkable=True, tip="Play the unprocessed slice while this is on")
+        row.addWidget(self.compare)
+        row.addStretch(1)
+        self.reach = label("", "value")
+        row.addWidget(self.reach)
+        return row
 
     def _pad_out(self) -> tuple[frozenset[int], Document | None]:
         pad = self.pad()
@@ -159,12 +169,10 @@ class PadPanel(Panel):
     def _bottom_row(self) -> None:
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.compare = button("As in the loop", lambda: None, chip=True, checkable=True, tip="Play the unprocessed slice while this is on")
         row.addWidget(button("Copy", self.copy_shape, tip="Copy this pad's shape, to paste it on others", name="Copy shape"))
         self.paste = button("Paste", self.paste_shape, tip="Copy a shape first", name="Paste shape")
         row.addWidget(self.paste)
         row.addWidget(button("Reset", self.reset_shape, tip="Remove all shaping from the selected pads"))
-        row.addWidget(self.compare)
         row.addStretch(1)
         row.addWidget(button("Clear", self.clear, tip=tip("pad_clear"), name="Clear pad"))
         row.addWidget(button("Remove", self._remove, tip=tip("pad_remove"), name="Remove pad"))

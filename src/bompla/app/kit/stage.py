@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QObject, Qt, QTimer
 from PyQt6.QtGui import QDragEnterEvent
-from PyQt6.QtWidgets import QHBoxLayout, QMenu, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from bompla.app.commands import tip
 from bompla.app.kit.colour_panel import ColourPanel
+from bompla.app.kit.kit_from import KitFrom
 from bompla.app.kit.pad_grid import PAD_KEYS, PadGrid, TrayView
 from bompla.app.kit.pad_more import PadMore, notes_button
 from bompla.app.kit.pad_panel import PadPanel
 from bompla.app.kit.practice import PracticePads
+from bompla.app.project.kit_requests import SaveKit, keep_kit
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.stage import Stage, WindowActions
 from bompla.app.ui.controls import Chips, Panel, button, combo, edit_text, label, scrolling
 from bompla.app.ui.value_bar import ValueBar
+from bompla.export.options import ExportOptions
+from bompla.export.request import ExportRequest
 from bompla.groove.rebuild import remade_kit
 from bompla.groove.remainder import remaining, with_remainder
 from bompla.groove.slice_kit import kit_of_slices
@@ -43,6 +48,7 @@ class KitStage(Stage):
     def __init__(self, session: Session, playback: Playback, actions: WindowActions) -> None:
         super().__init__(session, playback, actions)
         self.practice: PracticePads | None = None
+        self.kits: KitFrom | None = None
         layout, left = self.columns()
         pads = Panel()
         self.pages = Chips("Pages of pads")
@@ -59,6 +65,7 @@ class KitStage(Stage):
         self.grid = PadGrid(session)
         self.grid.struck.connect(self.strike)
         self.grid.let_go.connect(playback.pads.let_go)
+        self.grid.files_dropped.connect(self.load_files)
         self.grid.menu_wanted.connect(lambda at: self.pad_menu().popup(at))
         pads.body.addWidget(self.grid, 1)
         left.addWidget(pads, 1)
@@ -89,6 +96,7 @@ class KitStage(Stage):
         top.addWidget(button("Rebuild", self.remake, tip=tip("kit_remake"), name="Rebuild kit"))
         top.addWidget(button("One pad per slice", self.slices_in_order,
                              tip="One pad per slice, in order, from note 36; the pattern follows"))
+        top.addWidget(self._kit_menu())
         top.addWidget(label("tails", "dim"))
         self.tail = combo("Tails", [(words, key) for key, words in KIT_TAILS.items()],
                           tip="How slices go on after they end, on all pads that follow the kit")
@@ -99,6 +107,39 @@ class KitStage(Stage):
         top.addWidget(self.pages)
         top.addWidget(self.more_pages)
         return top
+
+    def _kit_menu(self) -> QPushButton:
+        made = button("Kit from…", lambda: None, tip="Other drums under the same groove: an instrument, a font, a folder, another sound")
+        menu = QMenu(made)
+        for text, act in (("Choose a kit…", self.choose_kit), ("Save this kit", self.save_kit)):
+            entry = menu.addAction(text)
+            assert entry is not None
+            entry.triggered.connect(lambda _=False, act=act: act())
+        made.setMenu(menu)
+        return made
+
+    def _kits(self) -> KitFrom:
+        if self.kits is None:
+            self.kits = KitFrom(self.session, self.playback, self)
+        return self.kits
+
+    def choose_kit(self) -> None:
+        """Show kits from elsewhere, beside the window."""
+        self._kits().open_kits()
+
+    def load_files(self, paths: list[Path]) -> None:
+        """Show what several files, or a folder, are, to be put onto the pads."""
+        self._kits().open_files(paths)
+
+    def save_kit(self) -> None:
+        """Save the kit under the project's name, to be found again in any project."""
+        document, clip = self.session.store.document, self.session.project.clip
+        if document is None or clip is None:
+            return
+        export = ExportRequest(document, clip, ExportOptions(rate=clip.sample_rate), self.session.project.borrowed)
+        hub = self.session.hub
+        self.session.threads.run(keep_kit, SaveKit(export, document.title), failed=hub.trouble,
+                                 done=lambda path: hub.note(f"{path.stem} is saved; Kit from… has it in every project."))
 
     def _right_side(self) -> QVBoxLayout:
         right = QVBoxLayout()

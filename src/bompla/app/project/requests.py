@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from bompla.app.messages import MessageHub
@@ -123,10 +124,10 @@ class Requests(QObject):
         self.analysis.ask("hear_at", sound.clip, done=heard, failed=self._hub.trouble, places=(attack,))
         return True
 
-    def borrow(self, path: Path, slot: int, *, more: bool = False) -> None:
+    def borrow(self, path: Path, slot: int, *, more: bool = False, drum: str = "") -> None:
         """Put a sound from another file on the pad at a slot, in place of what it plays or with `more` beside it.
 
-        It is read and heard meanwhile; an empty slot becomes the drum that it is heard as.
+        It is read and heard meanwhile; an empty slot becomes the `drum` that it was chosen as, or else the one that it is heard as.
         """
         sound = self._project.sound
         if sound is None:
@@ -138,6 +139,7 @@ class Requests(QObject):
             self._project.lend(made)
             known = Borrowed(as_text(path.stem), made.content_hash, made.frames)
             best = max(heard, key=lambda one: one.confidence, default=Heard("perc", 1.0, UNHEARD_VELOCITY))
+            best = replace(best, drum=drum or best.drum)
             if self._store.edit(f"load {as_text(path.stem)}",
                                 lambda d: put_borrowed(d, slot, known, best, attack_sample=attack, more=more)):
                 document = self._store.document

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from bompla.app.project.session import Session
 from bompla.groove.compare import Struck, struck_in
-from bompla.groove.from_midi import pad_of_note
+from bompla.groove.pad_table import pad_for_note
 from bompla.model.detected_pattern import pattern_beats
 from bompla.model.document import Document
 from bompla.model.loop import whole_beats
@@ -75,9 +75,9 @@ def midi_side(document: Document, name: str, notes: Iterable[tuple[float, int, i
     """Return a MIDI file's notes as a side, by the pads that they play; notes of no pad are left out."""
     struck = []
     for at_beats, note, velocity in notes:
-        pad = pad_of_note(document, note)
+        pad = pad_for_note(document.pads, note)
         if pad is not None:
-            struck.append(Struck(document.pad(pad[0]).drum, max(0.0, at_beats), velocity))
+            struck.append(Struck(pad[0].drum, max(0.0, at_beats), velocity))
     return Side(f"file {name}", name, tuple(sorted(struck, key=lambda one: one.at_beats)), max(1.0, beats))
 
 

@@ -1,0 +1,1 @@
+"""Kits from elsewhere: read from instruments, fonts, folders and projects, made by synthesis, and put under a groove."""
