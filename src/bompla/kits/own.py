@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from bompla.audio.clip import Clip
-from bompla.demo.synth import LEVELS, PANS, DrumKit, draw_kit, strike
 from bompla.kits.kit import KitLayer, KitPad, ReadKit
 from bompla.kits.sounds import attack_of
 from bompla.model.drums import DRUMS
 from bompla.model.shape import PLAIN
+
+if TYPE_CHECKING:
+    from bompla.demo.synth import DrumKit
 
 RATE = 48_000
 HARD, MIDDLE, SOFT = 120, 84, 44
@@ -40,6 +42,8 @@ def own_kits() -> tuple[str, ...]:
 
 def own_kit(name: str, check: Callable[[], object] = lambda: None) -> ReadKit:
     """Return a kit that ships, made now, the same each time; raises KeyError for a name of none."""
+    from bompla.demo.synth import draw_kit  # brings SciPy, which the window need not wait for
+
     values: dict[str, Any] = dict(_SETTINGS[name])
     kit = replace(draw_kit(np.random.default_rng(7), RATE, width=0.0), **values)
     pads = []
@@ -50,6 +54,8 @@ def own_kit(name: str, check: Callable[[], object] = lambda: None) -> ReadKit:
 
 
 def _pad(kit: DrumKit, name: str, drum: str) -> KitPad:
+    from bompla.demo.synth import LEVELS, PANS, strike
+
     layers = []
     for low, high, velocity in ((1, 63, SOFT), (64, 100, MIDDLE), (101, 127, HARD)):
         for turn in range(2):

@@ -9,7 +9,7 @@ from msgspec.structs import fields, replace
 from bompla.errors import EditError
 from bompla.model.document import Document, Layer, Pad
 from bompla.model.kit_edits import LEVEL, changed_pad, set_pad_level, set_shape
-from bompla.model.shape import SHAPE_PARAMS, Shape
+from bompla.model.shape import OUTPUTS, SHAPE_PARAMS, Shape
 from bompla.model.wording import counted
 
 _WORDS = (
@@ -26,6 +26,8 @@ def change_in_words(before: Shape, after: Shape, pads: Iterable[Pad]) -> str:
     """Return what a change of shape is called, with whom it reaches: "trim snare", "tune 5 pads"."""
     keys = {one.name for one in fields(Shape) if getattr(before, one.name) != getattr(after, one.name)}
     said = [words for names, words in _WORDS if keys & set(names)]
+    if keys == {"output"}:
+        said = [f"output {OUTPUTS[after.output]} of"]
     return f"{said[0] if len(said) == 1 else 'shape'} {in_words(pads)}"
 
 

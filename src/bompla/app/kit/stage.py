@@ -94,8 +94,6 @@ class KitStage(Stage):
         top = QHBoxLayout()
         top.setSpacing(3)
         top.addWidget(button("Rebuild", self.remake, tip=tip("kit_remake"), name="Rebuild kit"))
-        top.addWidget(button("One pad per slice", self.slices_in_order,
-                             tip="One pad per slice, in order, from note 36; the pattern follows"))
         top.addWidget(self._kit_menu())
         top.addWidget(label("tails", "dim"))
         self.tail = combo("Tails", [(words, key) for key, words in KIT_TAILS.items()],
@@ -111,7 +109,8 @@ class KitStage(Stage):
     def _kit_menu(self) -> QPushButton:
         made = button("Kit from…", lambda: None, tip="Other drums under the same groove: an instrument, a font, a folder, another sound")
         menu = QMenu(made)
-        for text, act in (("Choose a kit…", self.choose_kit), ("Save this kit", self.save_kit)):
+        entries = (("Choose a kit…", self.choose_kit), ("Save this kit", self.save_kit), ("One pad per slice", self.slices_in_order))
+        for text, act in entries:
             entry = menu.addAction(text)
             assert entry is not None
             entry.triggered.connect(lambda _=False, act=act: act())

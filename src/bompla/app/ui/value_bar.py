@@ -13,7 +13,7 @@ from bompla.app.ui.gesture import Gestures
 from bompla.model.params import Param
 
 STEPS = 200
-FINE_SHARE, DRAG_POINTS = 0.1, 3.0
+FINE_SHARE, DRAG_POINTS, TEXT_HEIGHT = 0.1, 3.0, 20.0
 ZERO_SHARE = 0.02
 """So near to it a value of both signs is drawn to zero."""
 
@@ -39,7 +39,8 @@ class ValueBar(Gestures, QSlider):
         self._tell()
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setAccessibleName(param.label)
-        self.setToolTip(f"{param.help}. Double-click to type; Shift drags finely; Delete resets to {self.param.in_words(param.default)}")
+        resets = f"Delete resets to {self.param.in_words(param.default)}"
+        self.setToolTip(f"{param.help}. Double-click the number to type, Shift drags finely, {resets}")
         self.field: QLineEdit | None = None
         self._anchor, self._dragged = (0.0, 0.0), False
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -84,7 +85,7 @@ class ValueBar(Gestures, QSlider):
         painter = QPainter(self)
         painter.setFont(theme().font(14))
         painter.setPen(theme().colour("paper"))
-        top = QRectF(0.0, 0.0, self.width(), 20.0)
+        top = QRectF(0.0, 0.0, self.width(), TEXT_HEIGHT)
         painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.param.label)
         painter.setPen(theme().colour("paper" if self.amount != self.param.default else "dim"))
         painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.param.in_words(self.amount))
@@ -99,15 +100,18 @@ class ValueBar(Gestures, QSlider):
         """Begin to drag the value; the gesture is the value before."""
         if event.button() != Qt.MouseButton.LeftButton:
             return None
-        self._anchor = (event.position().x(), self._share(self.amount))
-        self._dragged = False
-        return self.amount
+        before = self.amount
+        on_bar = event.position().y() >= TEXT_HEIGHT and not event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        if on_bar:
+            self._drag_to(event.position().x() / max(1.0, self.width()))
+        self._anchor, self._dragged = (event.position().x(), self._share(self.amount)), on_bar
+        return before
 
     def drag(self, gesture: float, event: QMouseEvent) -> None:
         """Let the value follow the pointer, a tenth as far with Shift."""
         x = event.position().x()
         if not self._dragged and abs(x - self._anchor[0]) < DRAG_POINTS:
-            return  # a click alone changes nothing, so that two of them can open the field
+            return  # a click on the words changes nothing, so that two of them can open the field
         self._dragged = True
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             at, share = self._anchor
