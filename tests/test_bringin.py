@@ -93,15 +93,20 @@ def test_a_mix_is_brought_in_trimmed_settled_and_taken_back(window: Any, qtbot: 
     stage.fade.activated.emit(stage.fade.currentIndex())
     assert session.store.document.loop.fade_ms == 10.0
 
-    stage.loop.drums_only.click()
+    mix = session.store.document
+    stage.loop.heard.click("rest")
     settle(qtbot, window)
-    assert stage.loop.balance.isVisible()
-    stage.loop.balance.setValue(100)
+    assert window.playback.baking.listened.drums_share == -1.0, "it is heard as soon as it is made"
+    stage.loop.heard.click("drums")
     settle(qtbot, window)
+    assert window.playback.baking.listened.drums_share == 1.0
     stage.loop.use_drums.click()
     settle(qtbot, window)
     assert len(session.project.sounds) == 2
     assert session.store.document.source.name.endswith("drums only")
+    assert session.store.document.attacks == mix.attacks, "what was heard comes from the mix"
+    assert session.store.document.loop == mix.loop
+    assert window.playback.baking.listened.drums_share == 0.0
     session.project.switch(0)
     assert session.store.document.source.name == "night mix.wav"
     while session.store.history.done:

@@ -229,7 +229,7 @@ def test_several_slices_are_chosen_held_called_and_joined_at_once(demo_window: A
     assert sum(c.locked for c in session.store.document.cuts) == 5
     assert "4 more" in stage.panel.heading.text()
     press(view, Qt.Key.Key_K, ALT)
-    assert session.store.history.undo_label == "name 5 slices kick"
+    assert session.store.history.undo_label == "set drum to kick in 5 slices"
     assert all(session.store.document.cut(i).heard[0].drum == "kick" for i in session.shown.selection.cut_ids)
     press(view, Qt.Key.Key_Delete)
     assert len(session.store.document.slices()) == len(slices) - 5

@@ -17,7 +17,7 @@ from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.audio.resample import resampled
 from bompla.demo import loop_paths
-from bompla.model.cut_edits import set_loop, set_meter, take_bars
+from bompla.model.cut_edits import move_ends, set_loop, set_meter, take_bars
 from bompla.model.detected_pattern import hits_inside, pattern_of
 from bompla.model.document import Document
 from bompla.model.loop import Loop
@@ -203,7 +203,8 @@ def test_kit_and_pattern_are_those_of_the_loop_until_they_are_touched(window: An
     selected = session.shown.selection
     assert selected.cut_id in {cut.id for cut in moved.cuts}
     assert selected.pad_id in pads
-    assert seam_of(moved, session.project.clip).well
+    seam = seam_of(moved, session.project.clip)
+    assert (seam.early_ms, seam.error_ms) == (0.0, 0.0)
     session.store.undo()
     assert session.store.document == document
     session.store.edit("delete hit", lambda d: delete_hits(d, [pattern_of(d).hits[0].id]))
@@ -226,3 +227,62 @@ def test_what_arrives_can_be_given_up(window: Any, qtbot: Any) -> None:
     assert openings.arriving is None
     settle(qtbot, window)
     assert window.session.store.document is None
+
+
+def test_what_a_hand_sets_stays_set(demo_window: Any, qtbot: Any) -> None:
+    """Ends, tempo, meter and taps: the beat stands, the bars are counted, and nothing is called sure that a hand has set."""
+    window, session = demo_window, demo_window.session
+    window.go_to(0)
+    stage, panel = window.bring_in, window.bring_in.loop
+    qtbot.waitUntil(lambda: bool(panel._proposals))
+    offered = panel._proposals
+    first = session.store.document
+    bpm = first.bpm
+    session.store.edit("end", lambda d: move_ends(d, d.loop.start_sample, d.loop.start_sample + round(2.5 * d.loop.bar_frames)))
+    assert session.store.document.bpm == pytest.approx(bpm, abs=0.01)
+    settle(qtbot, window)
+    assert panel._proposals == offered, "what is suggested keeps its place, whatever the hand does"
+    assert panel.to_line.isVisible()
+    panel.to_line.click()
+    assert session.store.document.loop.is_whole_bars
+    assert not panel.to_line.isVisible()
+    session.store.undo()
+    session.store.undo()
+    panel.bpm.typed.emit(bpm + 1.0)
+    assert "set by you" in panel.facts.get("tempo")
+    assert f"detected {first.readings[0].bpm:.2f}" in panel.facts.get("tempo")
+    panel._type_tempo(390.0)
+    assert session.openings.tempo_range[1] >= 390.0, "the range holds what a hand has set"
+    while session.store.history.done:
+        session.store.undo()
+    panel.lock.click()
+    view, loop = stage.overview, session.store.document.loop
+    session.store.edit("shorter", lambda d: take_bars(d, 2))
+    length = session.store.document.loop.frames
+    x = view.axis.x(session.store.document.loop.end_sample)
+    press_and_drag(view, x, x + 40.0)
+    assert session.store.document.loop.frames == length
+    assert session.store.document.loop.start_sample > loop.start_sample
+    panel.tap_now()
+    assert "keep going" in panel.tapped.text()
+    panel._forget.timeout.emit()
+    assert panel.tapped.text() == ""
+    panel.tap_now()
+    session.project.sound_changed.emit()
+    assert panel.tapped.text() == "", "taps are of one sound"
+    panel.downbeat_here.click()
+    assert "Click the hit" in window.messages.text.text()
+    panel.downbeat_here.click()
+
+
+def press_and_drag(view: Any, from_x: float, to_x: float) -> None:
+    y = view.height() // 2
+    QTest.mousePress(view, LEFT, NONE, QPoint(round(from_x), y))
+    for step in range(1, 9):
+        QTest.mouseMove(view, QPoint(round(from_x + (to_x - from_x) * step / 8), y))
+    QTest.mouseRelease(view, LEFT, NONE, QPoint(round(to_x), y))
+
+
+def test_letters_typed_on_an_empty_window_are_no_taps(window: Any) -> None:
+    window.bring_in.loop.tap_now()
+    assert window.bring_in.loop.tapped.text() == ""

@@ -175,7 +175,10 @@ def test_keys_answer_one_slice_or_all_alike(window: Any, qtbot: Any) -> None:
     settle(qtbot, window)
     assert not any(h.drum == "hat_pedal" for h in session.store.document.cut(feet[0].cut_id).heard)
     session.shown.select(cut_id=feet[1].cut_id)
+    document = session.store.document
     press(stage.view, Qt.Key.Key_F6)
+    assert session.store.document is document, "a key acts on the slice that is heard, never on all alike"
+    press(stage.view, Qt.Key.Key_F5, Qt.KeyboardModifier.ShiftModifier)
     settle(qtbot, window)
     assert not any(h.drum == "hat_pedal" and h.sure for d in feet for h in session.store.document.cut(d.cut_id).heard)
     assert session.shown.selection.cut_id not in {d.cut_id for d in feet}, "the next doubt is of another kind"

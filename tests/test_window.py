@@ -198,7 +198,7 @@ def test_cuts_are_dragged_stepped_through_named_and_taken_out(demo_window: Any, 
     QTest.keyClick(view, Qt.Key.Key_Delete)
     assert all(c.id != piece.cut.id for c in session.store.document.cuts)
     steps = len(session.store.history.done)
-    assert [s.label for s in session.store.history.done][-3:] == ["name slice low tom", "leave slice out", "delete cut"]
+    assert [s.label for s in session.store.history.done][-3:] == ["set drum to low tom", "leave slice out", "join slices"]
     for _ in range(steps):
         QTest.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert session.store.document == first

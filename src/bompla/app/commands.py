@@ -106,6 +106,7 @@ COMMANDS = (
     Command("doubt_mend", "Mend it, the first way", "F5", IN_SLICE),
     Command("doubt_second", "Mend it, the second way", "F6", IN_SLICE),
     Command("doubt_mend_all", "Mend it and all like it, the first way", "Shift+F5", IN_SLICE),
+    Command("doubt_second_all", "Mend it and all like it, the second way", "Shift+F6", IN_SLICE),
     Command("doubt_keep", "Keep it as it is", "F7", IN_SLICE),
     Command("doubt_keep_all", "Keep it and all like it", "Shift+F7", IN_SLICE),
     Command("slice_rename", "Rename the slice", "F2", IN_SLICE),

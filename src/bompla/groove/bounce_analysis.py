@@ -52,6 +52,16 @@ def heard_from_original(document: Document, clip: Clip, name: str) -> AnalysisRe
     return _whole(document, clip, name, attacks, loop.length_beats, threshold=min([document.threshold, *(a.strength for a in attacks)]))
 
 
+def heard_from_mix(document: Document, clip: Clip, name: str) -> AnalysisResult:
+    """Return what is known of a clip that is the document's sound with something taken away: all that was heard in the mix.
+
+    Cuts and hits come from the mix, always: what is taken away is sound.
+    """
+    source = Source(name, clip.content_hash, clip.sample_rate, clip.channels, clip.frames)
+    return AnalysisResult(source, document.loop, document.readings, document.tempo_confidence, document.attacks, document.threshold,
+                          document.stretches, document.proposed)
+
+
 def _attack(at: int, strength: float, heard: tuple[Heard, ...], clip: Clip, clear_db: float = 20.0) -> Attack:
     ahead = round(AHEAD_MS * clip.sample_rate / 1000.0)
     return Attack(at, max(0, at - ahead), min(1.0, strength), heard, clear_db)

@@ -51,7 +51,8 @@ def bearing(document: Document) -> dict[int, Bearing]:
         found = {}
         pads = {pad.drum: pad.id for pad in reversed(document.pads) if not pad.remainder}
         remainder = next((pad.id for pad in document.pads if pad.remainder), 0)
-        pieces = [piece for piece in document.slices() if not piece.cut.left_out]
+        pieces = [piece for piece in document.slices()
+                  if not piece.cut.left_out and piece.start_sample <= piece.cut.attack_sample < piece.end_sample]
         homes = document.beat_map.beats_at([piece.cut.attack_sample for piece in pieces]).tolist()
         for piece, home in zip(pieces, homes, strict=True):
             heard = played(piece.cut)

@@ -12,6 +12,7 @@ from bompla.units import bpm_of
 SHOWN_READINGS = 3
 WORTH_SHOWING = 0.03
 SURE, LIKELY = 0.8, 0.5
+TOLD_APART_BPM = 0.05
 EVERY_TEMPO = (0.0, 1e9)
 
 
@@ -73,6 +74,13 @@ def sureness(document: Document) -> str:
     if document.tempo_confidence >= SURE:
         return "sure"
     return "likely" if document.tempo_confidence >= LIKELY else "please check"
+
+
+def detected_beside(document: Document) -> str:
+    """Return the tempo that was detected, to stand beside one that a hand has set; empty where there is nothing to tell."""
+    if not document.tempo.by_hand or not document.readings or abs(document.readings[0].bpm - document.bpm) < TOLD_APART_BPM:
+        return ""
+    return f" · detected {document.readings[0].bpm:.2f}"
 
 
 def reading_near(document: Document, bpm: float) -> TempoReading:

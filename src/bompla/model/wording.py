@@ -13,18 +13,20 @@ def counted(count: int, noun: str) -> str:
     return f"{count} {noun}" if count == 1 else f"{count} {noun}s"
 
 
-FRACTIONS = {0.25: "¼", 0.5: "½", 0.75: "¾"}
+FRACTIONS = {1 / 4: "¼", 1 / 3: "⅓", 1 / 2: "½", 2 / 3: "⅔", 3 / 4: "¾"}
+"""Parts of a bar that are told as such, where they fall on a beat."""
 
 
 def in_bars(length_beats: float, meter: Meter) -> str:
-    """Return a length in bars of a meter: "4 bars", "2½ bars", "5 bars and 1 beat", "1 bar and 2.37 beats"."""
+    """Return a length in bars of a meter: "4 bars", "2½ bars", "5⅓ bars", "1 bar and 2.37 beats"."""
     bars, beats = divmod(length_beats + NEARLY_WHOLE_BEATS, meter.beats_per_bar)
     beats = max(0.0, beats - NEARLY_WHOLE_BEATS)
     share = beats / meter.beats_per_bar
     if abs(beats) <= NEARLY_WHOLE_BEATS:
         return counted(int(bars), "bar")
     for part, sign in FRACTIONS.items():
-        if abs(share - part) * meter.beats_per_bar <= NEARLY_WHOLE_BEATS and meter.beats_per_bar % 2 == 0:
+        on_beat = abs(part * meter.beats_per_bar - round(part * meter.beats_per_bar)) < 1e-9
+        if on_beat and abs(share - part) * meter.beats_per_bar <= NEARLY_WHOLE_BEATS:
             return f"{int(bars) or ''}{sign} bar{'s' if bars else ''}"
     rest = f"{beats:.2f}".rstrip("0").rstrip(".")
     over = f"{rest} beat" if rest == "1" else f"{rest} beats"

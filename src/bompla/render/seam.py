@@ -47,9 +47,9 @@ class Seam:
 
     @property
     def well(self) -> bool:
-        """Whether it starts on its attack and comes round in time."""
+        """Whether it starts on its attack, comes round in time, and does so without a click: whether there is nothing to mend."""
         on_attack = self.early_ms is not None and abs(self.early_ms) <= EARLY_LIMIT_MS
-        return on_attack and (self.error_ms is None or abs(self.error_ms) <= 10.0)
+        return on_attack and (self.error_ms is None or abs(self.error_ms) < TOLD_MS) and not self.steps
 
     @property
     def words(self) -> str:
@@ -63,8 +63,8 @@ class Seam:
         if self.error_ms is None:
             return start
         if abs(self.error_ms) < TOLD_MS:
-            return f"{start}, comes round in time"
-        return f"{start}, comes round {abs(self.error_ms):.1f} ms {'late' if self.error_ms > 0 else 'early'}"
+            return f"{start}, ends in time"
+        return f"{start}, ends {abs(self.error_ms):.1f} ms {'late' if self.error_ms > 0 else 'early'}"
 
 
 @dataclass(frozen=True)

@@ -23,12 +23,12 @@ SNAP_S = 0.03
 
 
 def whys_of(document: Document, loops: Sequence[Loop], clarity: Sequence[float]) -> tuple[str, ...]:
-    """Return a short sentence for each of some loops of a document, of `clarity` from 0 to 1: `clear drums, like 12 of 30 other bars`."""
+    """Return a short sentence for each of some loops of a document, of `clarity` from 0 to 1: `clear drums; 2 of 3 other bars as good`."""
     attacks = [a for a in document.attacks if a.strength >= document.threshold]
     rate = document.source.sample_rate
     times = np.array([a.at_sample for a in attacks], dtype=float) / rate
     evidence = evidence_of(times, [a.heard for a in attacks], document.source.frames / rate)
-    return tuple(", ".join([_how_clear(clear), *_how_alike(document, loop, evidence)]) for loop, clear in zip(loops, clarity, strict=True))
+    return tuple("; ".join([_how_clear(clear), *_how_alike(document, loop, evidence)]) for loop, clear in zip(loops, clarity, strict=True))
 
 
 def _how_clear(clarity: float) -> str:
@@ -48,7 +48,9 @@ def _how_alike(document: Document, loop: Loop, evidence: Evidence) -> list[str]:
     count = int((like.max(axis=1) >= ALIKE).sum())
     if not count:
         return ["unlike all others"]
-    return [f"like {count} of {counted(others.size, 'other bar')}" if count < others.size else f"like all {counted(count, 'other bar')}"]
+    if count == others.size:
+        return [f"all {counted(count, 'other bar')} as good" if count > 1 else "the other bar as good"]
+    return [f"{count} of {counted(others.size, 'other bar')} as good"]
 
 
 def _lines(document: Document, loop: Loop, times_s: NDArray[np.float64]) -> tuple[NDArray[np.float64], int]:

@@ -6,25 +6,27 @@ import time
 from collections.abc import Callable
 from functools import partial
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QSlider, QVBoxLayout
+from PyQt6.QtCore import QTimer
+from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QVBoxLayout
 
 from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
 from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
-from bompla.app.bring_in.proposal_row import same_length, same_place
-from bompla.app.bring_in.tap import Taps
+from bompla.app.bring_in.proposal_row import same_place
+from bompla.app.bring_in.tap import FORGOTTEN_S, Taps
 from bompla.app.commands import BY_KEY, tip
 from bompla.app.drag_out import DragHandle
 from bompla.app.project.session import Session
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import Chips, Facts, Panel, button, combo, label
 from bompla.app.ui.number_box import NumberBox
+from bompla.groove.bounce_analysis import heard_from_mix
 from bompla.model.cut_edits import (
     HIGHEST_BPM,
     LOWEST_BPM,
     MOST_LOOP_BARS,
     choose_reading,
     downbeat_here,
+    end_on_bar_line,
     set_bars,
     set_loop,
     set_meter,
@@ -35,11 +37,13 @@ from bompla.model.cut_edits import (
 from bompla.model.document import Document, TempoReading
 from bompla.model.drums import METERS
 from bompla.model.loop_edits import half_a_bar_later
-from bompla.model.readings import bar_choices, reading_choices, reading_near, sureness
+from bompla.model.readings import bar_choices, detected_beside, reading_choices, reading_near, sureness
 from bompla.model.wording import counted, in_bars
 from bompla.units import samples_to_s
 
 SHOWN_PROPOSALS = 2
+PARTS = {"mix": "mix", "drums": "drums", "rest": "rest"}
+"""What of a sound can be heard."""
 
 
 class LoopPanel(Panel):
@@ -50,8 +54,14 @@ class LoopPanel(Panel):
         super().__init__()
         self._session, self._playback, self._overview = session, playback, overview
         self._taps = Taps()
+        self._forget = QTimer(self)
+        self._forget.setSingleShot(True)
+        self._forget.setInterval(round(1000.0 * FORGOTTEN_S))
+        self._forget.timeout.connect(self.forget_taps)
+        session.project.sound_changed.connect(self.forget_taps)
         self._proposals: tuple[Proposal, ...] = ()
         self._heard = -1
+        self._part, self._part_of = "mix", session.project.sound
         columns = self._columns = QBoxLayout(QBoxLayout.Direction.LeftToRight)
         columns.setSpacing(18)
         left, right = QVBoxLayout(), QVBoxLayout()
@@ -76,12 +86,16 @@ class LoopPanel(Panel):
         self.double = button("double", lambda: self._scale(2.0), tip="Double the number of bars, and so the tempo", small=True)
         row.addWidget(self.half)
         row.addWidget(self.double)
+        self.lock = button("lock length", self._set_lock, small=True, checkable=True, tip="Dragging either end moves the whole loop")
+        row.addWidget(self.lock)
         row.addStretch(1)
         column.addWidget(label("Bars from here", "heading"))
         self.bars = Chips("Bars")
         self.bars.chosen.connect(self._use_bars)
         row = _row(column)
         row.addWidget(self.bars)
+        self.to_line = button("to the bar line", self._end_on_line, small=True, tip="Move the end to the nearest bar line; the tempo stays")
+        row.addWidget(self.to_line)
         row.addStretch(1)
         row = _row(column)
         for text, key, by, whole_bars in (
@@ -105,6 +119,12 @@ class LoopPanel(Panel):
         row.addStretch(1)
         column.addStretch(1)
 
+    def _set_lock(self) -> None:
+        self._overview.locked = self.lock.isChecked()
+
+    def _end_on_line(self) -> None:
+        self._session.store.edit("end on the bar line", end_on_bar_line)
+
     def _tempo(self, column: QVBoxLayout) -> None:
         column.addWidget(label("Tempo", "heading"))
         grid = QGridLayout()
@@ -113,7 +133,7 @@ class LoopPanel(Panel):
         column.addLayout(grid)
         self.bpm = NumberBox("Tempo in BPM", LOWEST_BPM, HIGHEST_BPM, decimals=2, unit=" BPM",
                              tip="Type a tempo: start and bars stay, the end moves")
-        self.bars_are = NumberBox("Bars in this loop", 1, MOST_LOOP_BARS, before="is ", unit=" bars",
+        self.bars_are = NumberBox("Bars in this loop", 1, MOST_LOOP_BARS, unit=" bars",
                                   tip="Say how many bars this loop is; the tempo follows")
         for box, typed in ((self.bpm, self._type_tempo), (self.bars_are, self._type_bars)):
             box.setMinimumWidth(96)
@@ -156,21 +176,16 @@ class LoopPanel(Panel):
         self.why.setWordWrap(True)
         column.addWidget(self.why)
         row = _row(column)
-        self.drums_only = button("Drums only", self._ask_drums, tip="Remove chords and bass from a full mix")
-        self.balance = QSlider(Qt.Orientation.Horizontal)
-        self.balance.setRange(-100, 100)
-        self.balance.setValue(0)
-        self.balance.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        self.balance.setAccessibleName("Balance of drums and everything else")
-        self.balance.setToolTip("Left: everything but the drums; middle: the full mix; right: drums only")
-        self.balance.valueChanged.connect(lambda value: self._playback.baking.set_drums_share(value / 100.0))
-        self.use_drums = button("Use", self._use_drums, tip="Add the drums to the project as a sound of their own")
-        self.balance_ends = (label("the rest", "dim"), label("drums", "dim"))
-        row.addWidget(self.drums_only)
-        row.addWidget(self.balance_ends[0])
-        row.addWidget(self.balance, 1)
-        row.addWidget(self.balance_ends[1])
+        self.heard = Chips("What of the sound is heard")
+        self.heard.offer(list(PARTS.items()), "mix", tips={
+            "mix": "All of the sound", "drums": "Only the drums; they are made once, which takes a moment",
+            "rest": "All but the drums; they are made once, which takes a moment"})
+        self.heard.chosen.connect(lambda part: self._hear_part(str(part)))
+        self.use_drums = button("Use", self._use_drums, tip="Add the drums to the project as a sound of their own, cut as the mix is")
+        row.addWidget(label("hear", "dim"))
+        row.addWidget(self.heard)
         row.addWidget(self.use_drums)
+        row.addStretch(1)
         column.addStretch(1)
         row = _row(column)
         row.addStretch(1)
@@ -186,23 +201,17 @@ class LoopPanel(Panel):
         loop, rate = document.loop, document.source.sample_rate
         self.facts.set("starts", clock_of(loop.start_sample, rate))
         self.facts.set("ends", clock_of(loop.end_sample, rate))
-        self.facts.set("tempo", f"{document.bpm:.2f} BPM, {sureness(document)}")
+        self.facts.set("tempo", f"{document.bpm:.2f} BPM, {sureness(document)}{detected_beside(document)}")
         choices, holds = reading_choices(document, self._session.openings.tempo_range)
         self.readings.offer(choices, holds, tip="Keep this region and read it with this tempo")
         self.bars.offer([(n, str(n)) for n in bar_choices(document)], loop.bars, tip="Keep the start and the tempo, and use this many bars")
         self._show_typed()
         self.meter.setCurrentIndex(self.meter.findData(loop.meter_name))
         self.half.setEnabled(loop.whole_bars % 2 == 0)
+        self.to_line.setVisible(not loop.is_whole_bars)
         self.half_bar.setEnabled(loop.meter.beats_per_bar % 2 == 0)
         self._show_proposals(document)
-        sound = self._session.project.sound
-        made = sound is not None and sound.drums_only is not None
-        self.drums_only.setVisible(not made)
-        for shown in (self.balance, *self.balance_ends):
-            shown.setVisible(made)
-        self.use_drums.setVisible(made)
-        if not made and self.balance.value():
-            self.balance.setValue(0)
+        self._show_part()
 
     def show_proposals(self, proposals: tuple[Proposal, ...]) -> None:
         """Offer other loops, here and on the picture."""
@@ -213,11 +222,6 @@ class LoopPanel(Panel):
         document = self._session.store.document
         if document is not None:
             self._show_proposals(document)
-
-    def is_suggested(self, document: Document) -> bool:
-        """Whether a document's loop is one of those that are offered, at the same tempo."""
-        loop, rate = document.loop, document.source.sample_rate
-        return any(same_place(one.loop, loop, rate) and same_length(one.loop, loop, rate) for one in self._proposals)
 
     def _show_proposals(self, document: Document) -> None:
         rate = document.source.sample_rate
@@ -280,6 +284,8 @@ class LoopPanel(Panel):
     def pick_downbeat(self) -> None:
         """Let the next click on the picture say where the downbeat is."""
         self._overview.picking = self.downbeat_here.isChecked()
+        if self._overview.picking:
+            self._session.hub.note("Click the hit that is the downbeat, in the loop or before it.")
 
     def _downbeat_picked(self, at_sample: float) -> None:
         self.downbeat_here.setChecked(False)
@@ -293,7 +299,10 @@ class LoopPanel(Panel):
 
     def tap_now(self) -> None:
         """Take a tap; from the fourth on the loop is read as the tempo that was tapped."""
+        if self._session.store.document is None:
+            return  # letters typed where nothing is open are no taps
         told = self._taps.tap(time.monotonic())
+        self._forget.start()
         count = len(self._taps.times_s)
         if told is None:
             self.tapped.setText(f"{counted(count, 'tap')}, keep going")
@@ -306,6 +315,11 @@ class LoopPanel(Panel):
             if reading.bars != document.loop.bars:
                 self._session.store.edit(f"tap {bpm:.0f} BPM", lambda d: choose_reading(d, reading))
 
+    def forget_taps(self) -> None:
+        """Let taps that nobody goes on with be gone."""
+        self._taps.times_s = []
+        self.tapped.setText("")
+
     def _scale(self, factor: float) -> None:
         document = self._session.store.document
         if document is None:
@@ -316,8 +330,17 @@ class LoopPanel(Panel):
     def _type_tempo(self, bpm: float) -> None:
         document = self._session.store.document
         if document is not None and abs(bpm - document.bpm) > 0.006:
-            self._session.store.edit(f"set tempo {bpm:.2f} BPM", lambda d: set_tempo(d, bpm))
+            if self._session.store.edit(f"set tempo {bpm:.2f} BPM", lambda d: set_tempo(d, bpm)):
+                self._widen(bpm)
             self._show_typed()
+
+    def _widen(self, bpm: float) -> None:
+        """Let the range of tempo hold what a hand has set."""
+        low, high = self._session.openings.tempo_range
+        if not low <= bpm <= high:
+            self._session.openings.tempo_range = (min(low, bpm), max(high, bpm))
+            self.slowest.show_number(round(self._session.openings.tempo_range[0]))
+            self.fastest.show_number(round(self._session.openings.tempo_range[1]))
 
     def _type_bars(self, typed: float) -> None:
         document, bars = self._session.store.document, round(typed)
@@ -348,14 +371,29 @@ class LoopPanel(Panel):
         if document is not None:
             self.refresh(document)
 
-    def _ask_drums(self) -> None:
-        self._session.requests.ask_drums_only()
+    def _hear_part(self, part: str) -> None:
+        """Hear the mix, its drums or the rest; what is not made yet is heard as soon as it is."""
+        self._part = part
+        sound = self._session.project.sound
+        if part != "mix" and sound is not None and sound.drums_only is None:
+            self._session.requests.ask_drums_only()
+        self._show_part()
+
+    def _show_part(self) -> None:
+        """Play the part that was chosen, where it is there; another sound begins with its mix."""
+        sound = self._session.project.sound
+        if sound is not self._part_of:
+            self._part, self._part_of = "mix", sound
+        made = sound is not None and sound.drums_only is not None
+        self.heard.offer(list(PARTS.items()), self._part)
+        self.use_drums.setVisible(made)
+        self._playback.baking.set_drums_share({"mix": 0.0, "drums": 1.0, "rest": -1.0}[self._part] if made else 0.0)
 
     def _use_drums(self) -> None:
-        sound = self._session.project.sound
-        document = self._session.store.document
+        sound, document = self._session.project.sound, self._session.store.document
         if sound is not None and sound.drums_only is not None and document is not None:
-            self._session.openings.add_clip(sound.drums_only, f"{document.title}, drums only")
+            drums = sound.drums_only
+            self._session.openings.add_known(heard_from_mix(document, drums, f"{document.title}, drums only"), drums)
 
     def _rate(self) -> int:
         document = self._session.store.document

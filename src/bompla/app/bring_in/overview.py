@@ -74,6 +74,7 @@ class Overview(SoundPicture):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Whole file with the loop", parent)
         self.snap = SNAPS[0][0]
+        self.locked = False
         self.picking = False
         """Whether the next click picks a place, which `picked` carries, -1 where Escape gave it up."""
         self.setMouseTracking(True)
@@ -361,6 +362,9 @@ class Overview(SoundPicture):
             return None
         loop, frames = gesture.before, document.source.frames
         by = (x - gesture.x) * self._axis.samples_per_point
+        if self.locked and gesture.grip == "end":
+            first = max(0, min(round(loop.start_sample + by), frames - loop.frames))
+            return replace(loop, start_sample=first, end_sample=first + loop.frames)
         bar = document.beat_frames * loop.meter.beats_per_bar
         if gesture.grip == "end":
             if free or self.snap in ("zero", "nothing"):
@@ -375,7 +379,7 @@ class Overview(SoundPicture):
         start = loop.start_sample + by
         if not free:
             start = self._snapped(document, start)
-        if gesture.grip == "loop":
+        if gesture.grip == "loop" or self.locked:
             start = max(0.0, min(start, frames - loop.frames))
             return replace(loop, start_sample=round(start), end_sample=round(start) + loop.frames)
         start = max(0.0, start)

@@ -53,10 +53,6 @@ def same_place(one: Loop, other: Loop, rate: int) -> bool:
     return one.bars == other.bars and abs(one.start_sample - other.start_sample) < rate // 100
 
 
-def same_length(one: Loop, other: Loop, rate: int) -> bool:
-    """Return whether two loops are as long, to 10 ms a bar, in the same meter."""
-    return one.meter_name == other.meter_name and abs(one.frames - other.frames) < rate // 100 * one.bars
-
 
 def paint_boxes(painter: QPainter, boxes: Sequence[Box], proposals: Sequence[Proposal], *, current: int, marked: int) -> None:
     """Draw boxes: the loop itself filled, the one under the pointer or heard raised."""

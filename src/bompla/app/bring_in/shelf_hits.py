@@ -20,7 +20,7 @@ from bompla.shelf.asking import HitsRequest, index_path
 from bompla.shelf.index import ShelfHit
 
 MOST_SHOWN = 3_000
-COLUMNS = ("loop", "at", "velocity", "sure", "clear of what rings")
+COLUMNS = ("loop", "at", "velocity", "sure", "isolation")
 MOST_PADS = 8 * PADS_PER_PAGE
 
 

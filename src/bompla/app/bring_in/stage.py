@@ -226,8 +226,10 @@ class BringIn(Stage):
         if document is None or clip is None:
             return
         mend = seam_mend(document, clip, seam_of(document, clip))
+        seam = seam_of(document, clip)
         if mend is None:
-            self.session.hub.note("There is nothing to mend at this seam.")
+            self.session.hub.note("There is nothing to mend at this seam." if seam.well else
+                                  "No crossfade mends this seam; move an end of the loop to a quieter place.")
         else:
             self.session.store.edit(mend.words, lambda d: set_loop(d, mend.loop))
 
@@ -295,7 +297,8 @@ class BringIn(Stage):
         if seen == self._looked_at or self.session.store.history is None or document is not self.session.store.history.document:
             return
         self._looked_at = seen
-        suggested_in = (document.source.content_hash, document.threshold, document.proposed)
+        suggested_in = (document.source.content_hash, document.threshold, document.proposed, round(document.bpm, 1),
+                        document.loop.meter_name)
         if self._suggested_in[:1] != suggested_in[:1]:
             self._suggested_in = ()
             self.loop.show_proposals(())  # those of another sound are none of this
@@ -304,8 +307,8 @@ class BringIn(Stage):
             bars, drift, proposals = found
             if self._looked_at == seen:
                 self.overview.show_bars(bars if len(bars.clarity) > 1 else None, drift)
-                if suggested_in != self._suggested_in or not self.loop.is_suggested(document):
-                    self._suggested_in = suggested_in  # else they keep their names and order while they are tried
+                if suggested_in != self._suggested_in:
+                    self._suggested_in = suggested_in  # else they keep their places, names and order, whatever the hand does
                     self.loop.show_proposals(proposals)
 
         self.session.threads.run(_clear_bars, document, done=show, failed=self.session.hub.trouble)
@@ -330,4 +333,4 @@ def _clear_bars(document: Document, _token: Token) -> tuple[Bars, Drift, tuple[P
 
 
 def _step_words(seam: Seam) -> str:
-    return f"a step of {seam.jump_db:.0f}\u00a0dB".replace("-", "\u2212") if seam.steps else "no step at the seam"
+    return f"click at the seam, {seam.jump_db:.0f}\u00a0dB".replace("-", "\u2212") if seam.steps else "no click"

@@ -7,7 +7,9 @@ from itertools import pairwise
 
 import numpy as np
 
-FORGOTTEN_S = 2.5
+FORGOTTEN_S = 5.0
+"""Taps are gone after so long a pause."""
+
 KEPT = 16
 
 

@@ -85,17 +85,19 @@ class DoubtPanel(Panel):
         here = next((n for n, doubt in enumerate(doubts) if doubt.cut_id == self._session.shown.selection.cut_id), -1)
         if doubts:
             self._choose(doubts[(here + 1) % len(doubts)].cut_id)
+        else:
+            self._session.hub.note("Nothing is left to check.")
 
     def mend(self, which: int) -> None:
-        """Mend the first doubt shown in its first or second way, or with -1 keep it; then go to the next."""
+        """Mend the slice that is heard in its first or second way, or with -1 keep it; then go to the next. Those alike wait."""
         questions = self._ahead()
-        if questions and which < len(questions[0].first.mends) - 1:
-            self._apply(questions[0], questions[0].first.mends[which], go_on=True)
+        if questions and which < len(questions[0].mends) - 1:
+            self._apply(questions[0], questions[0].mends[which], go_on=True)
 
     def mend_alike(self, which: int) -> None:
-        """Mend the first doubt shown and all that are like it in its first way, or with -1 keep them, in one step; then go on."""
+        """Mend the slice that is heard and all like it in the first or second way, or with -1 keep them, in one step; then go on."""
         questions = self._ahead()
-        if questions:
+        if questions and which < len(questions[0].mends) - 1:
             self._apply(questions[0], questions[0].mend_all(questions[0].mends[which]), go_on=True)
 
     def _apply(self, question: Question, mend: Mend, *, go_on: bool = False) -> None:
@@ -137,14 +139,15 @@ class DoubtPanel(Panel):
         reason = label(question.reason)
         top.addWidget(reason, 1)
         column.addLayout(top)
-        ways = {mend: tip(key) for mend, key in zip(question.first.mends, ("doubt_mend", "doubt_second"), strict=False)}
+        ways = {mend: tip(key) for mend, key in zip(question.mends, ("doubt_mend", "doubt_second"), strict=False)}
         ways[question.mends[-1]] = tip("doubt_keep")
         if len(numbers) == 1:
             column.addLayout(self._answers("", [(mend, mend.label, ways.get(mend, mend.label)) for mend in question.mends], question))
             return made
         reason.setToolTip(f"Slices {', '.join(map(str, sorted(numbers)))}")
         column.addLayout(self._answers("this one", [(mend, mend.label, ways.get(mend, mend.label)) for mend in question.mends], question))
-        hints = {question.mends[0]: tip("doubt_mend_all"), question.mends[-1]: tip("doubt_keep_all")}
+        hints = {mend: tip(key) for mend, key in zip(question.mends, ("doubt_mend_all", "doubt_second_all"), strict=False)}
+        hints[question.mends[-1]] = tip("doubt_keep_all")
         every = [(question.mend_all(mend), mend.label, hints.get(mend, mend.label)) for mend in question.mends]
         column.addLayout(self._answers(f"all {len(numbers)}", every, question))
         return made

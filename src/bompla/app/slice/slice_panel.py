@@ -162,14 +162,14 @@ class SlicePanel(Panel):
         if index:
             tip = f"No {name} sounds under it" if sure else f"{name.capitalize()} sounds under it"
             words, answer = f"{'No' if sure else 'Yes,'} {name} underneath", partial(self._set_under, heard.drum, not sure)
-            grid.addWidget(button("not" if sure else "yes", answer, tip=tip, name=words, small=True), index, 4)
+            grid.addWidget(button("remove" if sure else "add", answer, tip=tip, name=words, small=True), index, 4)
 
     def call_it(self, drum: str) -> None:
         """Say which drum leads in all selected slices."""
         piece, ids = self.chosen(), self.chosen_ids()
         if piece is not None and drum and (len(ids) > 1 or not (piece.cut.heard and piece.cut.heard[0].drum == drum)):
-            words = f"name {counted(len(ids), 'slice')}" if len(ids) > 1 else "name slice"
-            self._session.store.edit(f"{words} {DRUMS[drum].label.lower()}", lambda d: correct_all(d, ids, drum))
+            where = f" in {counted(len(ids), 'slice')}" if len(ids) > 1 else ""
+            self._session.store.edit(f"set drum to {DRUMS[drum].label.lower()}{where}", lambda d: correct_all(d, ids, drum))
         self._leave_field()
 
     def _add_under(self, index: int) -> None:

@@ -156,7 +156,7 @@ class SliceStage(Stage):
             "slice_sample_later": lambda: self._nudge(1), "slice_sample_earlier": lambda: self._nudge(-1),
             "slice_all": self._choose_all, "slice_alike": self.panel.choose_alike, "slice_rename": lambda: edit_text(self.panel.name),
             "doubt_next": self.doubts.go_next, "doubt_mend": lambda: self.doubts.mend(0), "doubt_second": lambda: self.doubts.mend(1),
-            "doubt_mend_all": lambda: self.doubts.mend_alike(0),
+            "doubt_mend_all": lambda: self.doubts.mend_alike(0), "doubt_second_all": lambda: self.doubts.mend_alike(1),
             "doubt_keep": lambda: self.doubts.mend(-1), "doubt_keep_all": lambda: self.doubts.mend_alike(-1),
         }.items():
             self.command(key, action)
@@ -229,7 +229,8 @@ class SliceStage(Stage):
             self.session.hub.note("The first slice starts with the loop; move the loop's start in Bring in instead.")
             return
         before = next(s.cut.id for s in reversed(slices[: piece.number]) if s.cut.id not in ids)
-        if self.session.store.edit(f"delete {counted(len(ids), 'cut')}" if len(ids) > 1 else "delete cut", lambda d: delete_cuts(d, ids)):
+        words = f"join {len(ids)} slices to those before" if len(ids) > 1 else "join slices"
+        if self.session.store.edit(words, lambda d: delete_cuts(d, ids)):
             self.session.shown.select(cut_id=before)
 
     def _nudge(self, by_samples: int) -> None:
