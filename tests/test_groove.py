@@ -8,14 +8,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from bompla.analysis.review.doubts import doubts_of
 from bompla.audio.clip import Clip
 from bompla.groove.grid import beat_divisions, offset_beats, quantised
 from bompla.groove.rebuild import ROWS, document_from, made_kit, tray
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.checks import check_document
-from bompla.model.cut_edits import set_left_out, set_threshold
+from bompla.model.cut_edits import set_cutting, set_left_out, set_threshold
 from bompla.model.detected_pattern import detected_hits, pattern_of, played
-from bompla.model.document import Attack, Cut, Document, Heard, Hit, Source
+from bompla.model.document import Attack, Cut, Cutting, Document, Heard, Hit, Source
 from bompla.model.drums import DRUMS, Family
 from bompla.model.kit_edits import add_layer, clear_pad, put_on_slot, set_pad_level
 from bompla.model.loop import Loop
@@ -70,6 +71,19 @@ def test_a_lower_threshold_offers_the_ghost_and_changes_no_hit() -> None:
     assert pattern_of(more) == pattern_of(document)
     assert [(round(b, 2), v) for _, b, v in detected_hits(more, [more.cut(i) for i in more.offers])] == [(1.75, 34)]
     assert set_threshold(more, 0.4).offers == ()
+
+
+def test_where_a_gap_leaves_room_for_one_the_more_structural_stays() -> None:
+    """A kick on 3 and a stronger clap a little ahead of it: the kick carries the groove."""
+    clap = (1.9, 1.0, [("clap", 0.9, 110)])
+    document = document_from(heard_loop(sorted([*BAR, clap], key=lambda one: one[0])), "bar")
+    sparse = set_cutting(document, Cutting(min_distance_ms=150.0))
+    places = [cut.attack_sample for cut in sparse.cuts]
+    assert round(2.0 * RATE / 2) in places
+    assert round(1.9 * RATE / 2) not in places
+    clip = Clip(np.random.default_rng(2).uniform(-0.5, 0.5, (2 * RATE, 1)).astype(np.float32), RATE)
+    by_hand = set_cutting(document, Cutting(hits=False))
+    assert all(doubt.kind != "two hits" for doubt in doubts_of(by_hand, clip)), "who cuts by hand is not asked about hits"
 
 
 def test_a_slice_left_out_gives_neither_hit_nor_pad_nor_tray() -> None:

@@ -45,6 +45,10 @@ WHOLE_WITHIN_MS = 5.0
 """An end so near whole beats is on them."""
 
 LEAST_BEATS = 1e-3
+ON_BEAT_MS, ON_BEAT_WORTH, ON_BAR_WORTH, CARRIED_WORTH = 40.0, 0.15, 0.25, 0.15
+CARRIES = ("kick", "snare")
+"""Where a gap leaves room for one attack of two, so much more counts one on a beat or a bar line, and a drum that carries a groove."""
+
 SAME_TEMPO = 0.005
 """What differs by no more is the same tempo, found on another place."""
 
@@ -160,6 +164,17 @@ def recut(document: Document) -> Document:
     return replace(document, cuts=_sorted(cuts), offers=tuple(offers), next_id=next_id, set_aside=set_aside)
 
 
+def _structural(document: Document, attack: Attack) -> float:
+    """Return what it counts for an attack, beside its strength, that a groove stands on it: on a beat, on a bar line, a kick or a snare."""
+    beat = document.beat_map.beat_at(attack.at_sample)
+    nearest = round(beat)
+    worth = 0.0
+    if abs(beat - nearest) * document.beat_frames <= ms_to_samples(ON_BEAT_MS, document.source.sample_rate):
+        worth = ON_BAR_WORTH if nearest % document.loop.meter.beats_per_bar == 0 else ON_BEAT_WORTH
+    carried = max((heard.confidence for heard in attack.heard if heard.drum in CARRIES), default=0.0)
+    return worth + CARRIED_WORTH * carried
+
+
 def _within(times: Sequence[float], at: int, near: int) -> bool:
     """Whether any of sorted times is nearer than `near`."""
     index = bisect_right(times, at - near)
@@ -182,7 +197,7 @@ def _wanted(document: Document) -> list[_Wanted]:
     else:
         strong = [(strength, a) for a in inside if (strength := weighed(a, cutting)) >= threshold]
     if cutting.min_distance_ms > MIN_CUT_DISTANCE_MS:
-        strong.sort(key=lambda item: (-item[0], item[1].at_sample))
+        strong.sort(key=lambda item: (-item[0] - _structural(document, item[1]), item[1].at_sample))
     wanted: list[_Wanted] = [(max(first, a.cut_sample), a.at_sample, strength, "detected", a) for strength, a in strong]
     if not cutting.even:
         return wanted

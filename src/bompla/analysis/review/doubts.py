@@ -190,7 +190,7 @@ def _doubt(
 
     if kind == "silent" and gain_to_db(peak) < SILENT_DB:
         return made("silent", *join, out)
-    if kind == "two hits" and cut.id in missed:
+    if kind == "two hits" and cut.id in missed and document.cutting.hits:  # who cuts by hand or by steps alone has chosen so
         attack = missed[cut.id]
         late_ms = samples_to_ms(attack.at_sample - cut.attack_sample, rate)
         return made(f"two hits in one, the other {late_ms:.0f} ms in", Mend("split", partial(_cut_at_attack, attack=attack)))
