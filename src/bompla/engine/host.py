@@ -206,8 +206,7 @@ class Engine:
         self.set_colour(baked.colour)
         gone += [before.events.place] if before.events is not None else []
         gone += [before.original] if before.original is not None and before.original != original else []
-        for place in gone:
-            self._give_back(place)
+        self._give_back(*gone)
 
     def use(self, choice: SoundChoice) -> None:
         """Play to another device, in other blocks, or to and from other MIDI ports: the audio process is started again."""
@@ -340,9 +339,11 @@ class Engine:
         """Return how long a 24th of a beat is, where that is to be told to others."""
         return self._loop.beat_frames / CLOCKS_PER_BEAT if self.chosen.midi_output and self.chosen.midi_clock else 0.0
 
-    def _give_back(self, place: Place) -> None:
-        """A voice may still sound from it, so it rests for its own length and a little more."""
-        self.pool.give_back(place, serial=self.process.serial, at_frame=self.process.rendered + place.length + self.sample_rate)
+    def _give_back(self, *places: Place) -> None:
+        """A voice may still sound from them, so they rest for their own length and a little more."""
+        serial, rendered = self.process.serial, self.process.rendered
+        for place in places:
+            self.pool.give_back(place, serial=serial, at_frame=rendered + place.length + self.sample_rate)
         self._settle()
 
     def _settle(self) -> None:

@@ -44,7 +44,7 @@ class PoolPlan:
         ready = [place for serial, frame, place in self._resting if serial <= served and frame <= rendered]
         if not ready:
             return
-        self._resting = [rest for rest in self._resting if rest[2] not in ready]
+        self._resting = [(serial, frame, place) for serial, frame, place in self._resting if serial > served or frame > rendered]
         merged: list[Place] = []
         for place in sorted([p for p in self._free if p.length] + ready, key=lambda p: p.offset):
             if merged and merged[-1].offset + merged[-1].length == place.offset:
