@@ -12,7 +12,7 @@ from bompla.audio.clip import Clip
 from bompla.engine.bounce import bounce_rebuilt
 from bompla.groove.feel import felt_pattern, write_in
 from bompla.groove.order import order_passages, passage_hits
-from bompla.model.cut_edits import set_left_out
+from bompla.model.cut_edits import nudge_cuts, set_left_out
 from bompla.model.detected_pattern import pattern_beats, pattern_of, played
 from bompla.model.document import Document, FeelLayer, OrderStep
 from bompla.model.kit_edits import rename_pad, set_pad_level, set_pad_note, set_shape
@@ -59,6 +59,7 @@ CHANGES: dict[str, tuple[Callable[[Document], Document], Callable[[Document], in
     "another variation": (duplicate_variation, lambda _: 0),
     "a pad at another note": (lambda d: set_pad_note(rename_pad(d, kick(d), "boom"), kick(d), 24), lambda _: 0),
     "a copy of a moment": (lambda d: set_layer(write_in(d), FeelLayer()), lambda _: 0),
+    "a cut nudged": (lambda d: nudge_cuts(d, [d.cuts[4].id], 90), lambda _: 0),
     "one hit moved": (lambda d: move_hits(d, kick_with_more(d)[:1], by_beats=0.0625), lambda _: 1),
     "one hit softer": (lambda d: set_velocity(d, kick_with_more(d)[:1], 20), lambda _: 1),
     "one hit higher": (lambda d: set_values(d, "pitch", {kick_with_more(d)[0]: 2.0}, lambda _: 0.25), lambda _: 1),

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from bompla.model.detected_pattern import is_inside, played
 from bompla.model.document import SAME_ATTACK_MS, Cut, Document, Hit, Pad, Slice, Variation
 from bompla.model.memo import LastMade
-from bompla.units import velocity_to_db
+from bompla.units import ms_to_samples, velocity_to_db
 
 TOGETHER_DB = 1.5
 """Hits are louder or softer together where they differ by no more than this."""
@@ -70,14 +70,27 @@ def moment_of(cut: Cut) -> int:
 
 
 def labelled(document: Document, variation: Variation) -> tuple[Hit, ...]:
-    """Return a variation's hits, those that lie just where one was detected labelled as that; as they are, where pads play them all."""
+    """Return a variation's hits, labelled: what lies just where a hit was detected as that one, what lost its cut by a nudge as its next.
+
+    They are as they are where pads play them all.
+    """
 
     def made() -> tuple[Hit, ...]:
-        if variation.untouched == BY_PADS or all(hit.moment != UNLABELLED for hit in variation.hits):
+        slices = bearing(document)
+        if variation.untouched == BY_PADS or all(hit.moment in slices for hit in variation.hits):
             return variation.hits
-        homes = {(pad_id, round(one.home_beats, 6)): moment for moment, one in bearing(document).items() for pad_id in one.velocities}
-        return tuple(hit if hit.moment != UNLABELLED
-                     else replace(hit, moment=homes.get((hit.pad_id, round(hit.at_beats, 6)), UNLABELLED)) for hit in variation.hits)
+        homes = {(pad_id, round(one.home_beats, 6)): moment for moment, one in slices.items() for pad_id in one.velocities}
+        attacks, near = sorted(slices), ms_to_samples(SAME_ATTACK_MS, document.source.sample_rate)
+
+        def label(hit: Hit) -> int:
+            if hit.moment in slices:
+                return hit.moment
+            if hit.moment == UNLABELLED:
+                return homes.get((hit.pad_id, round(hit.at_beats, 6)), UNLABELLED)
+            return min(attacks[max(0, bisect_left(attacks, hit.moment - near)) : bisect_right(attacks, hit.moment + near)],
+                       key=lambda attack: abs(attack - hit.moment), default=hit.moment)
+
+        return tuple(hit if (found := label(hit)) == hit.moment else replace(hit, moment=found) for hit in variation.hits)
 
     return _LABELLED.get((variation, document.cuts, document.pads, document.loop), made)
 
