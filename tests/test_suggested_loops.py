@@ -13,6 +13,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from bompla.analysis.loop.passages import bars_of, proposals_of
+from bompla.app.sound_picture import RULER
 from bompla.audio.clip import Clip
 from bompla.audio.files import read_clip
 from bompla.audio.resample import resampled
@@ -181,6 +182,12 @@ def test_kit_and_pattern_are_those_of_the_loop_until_they_are_touched(window: An
     assert len(captured_sound(qtbot, window.playback.engine, since_frame=start, frames=500, level=0.1)), "and can be heard"
     assert arrived == ["two songs.wav", "gone"]
     qtbot.waitUntil(lambda: len(stage.loop._proposals) > 4)
+    document = session.store.document
+    other = next(one for one in document.stretches if not one.start_sample <= document.loop.start_sample < one.end_sample)
+    at = stage.overview.axis.x((other.start_sample + other.end_sample) / 2)
+    QTest.mouseClick(stage.overview, LEFT, NONE, QPoint(round(at), RULER + 8))
+    assert other.start_sample <= session.store.document.loop.start_sample < other.end_sample, "a click on its name goes to its best bars"
+    session.store.undo()
     document = session.store.document
     border = 3 * first.frames + rate // 2
     here, there = document.loop, next(p.loop for p in stage.loop._proposals if (p.loop.start_sample > border)

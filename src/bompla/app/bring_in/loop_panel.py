@@ -36,6 +36,7 @@ from bompla.model.cut_edits import (
 )
 from bompla.model.document import Document, TempoReading
 from bompla.model.drums import METERS
+from bompla.model.loop import Loop
 from bompla.model.loop_edits import half_a_bar_later
 from bompla.model.readings import bar_choices, detected_beside, reading_choices, reading_near, sureness
 from bompla.model.wording import counted, in_bars
@@ -171,6 +172,7 @@ class LoopPanel(Panel):
         self.proposed.chosen.connect(self._take_proposal)
         self._overview.proposal_heard.connect(self.hear_proposal)
         self._overview.proposal_taken.connect(self.use_proposal)
+        self._overview.stretch_chosen.connect(self._go_to_stretch)
         column.addWidget(self.proposed)
         self.why = label("", "dim")
         self.why.setWordWrap(True)
@@ -257,6 +259,11 @@ class LoopPanel(Panel):
             self.use_proposal(self._heard)
         else:
             self._session.hub.note(f"Play a suggested loop first ({BY_KEY['proposal_next'].shortcut}).")
+
+    def _go_to_stretch(self, loop: Loop) -> None:
+        """Use the best bars of a stretch whose name was clicked."""
+        start = clock(samples_to_s(loop.start_sample, self._rate()), False)
+        self._session.store.edit(f"best bars of the stretch at {start}", lambda d: set_loop(d, loop))
 
     def use_proposal(self, index: int) -> None:
         """Use one of the proposals."""

@@ -67,6 +67,7 @@ class Overview(SoundPicture):
     picked = pyqtSignal(float)
     proposal_heard = pyqtSignal(int)
     proposal_taken = pyqtSignal(int)
+    stretch_chosen = pyqtSignal(object)
 
     left_margin, right_margin = 10, 10
     playhead_role = "paper"
@@ -242,6 +243,17 @@ class Overview(SoundPicture):
             if painter.fontMetrics().horizontalAdvance(words) <= x1 - x0 - 6.0:
                 painter.drawText(QRectF(x0, RULER + 1.0, x1 - x0, STRETCH), Qt.AlignmentFlag.AlignCenter, words)
 
+    def best_of_stretch(self, x: float, y: float) -> Loop | None:
+        """Return the best bars of the stretch whose name is at a place, None where there is none."""
+        document = self._session.store.document
+        if document is None or len(document.stretches) < 2 or not RULER <= y <= RULER + STRETCH:
+            return None
+        at = self._axis.sample(x)
+        inside = next((one for one in document.stretches if one.start_sample <= at < one.end_sample), None)
+        if inside is None:
+            return None
+        return next((one.loop for one in document.proposed if inside.start_sample <= one.loop.start_sample < inside.end_sample), None)
+
     def proposal_at(self, x: float, y: float) -> int:
         """Return which of the suggested loops has its box at a place, -1 for none."""
         return next((box.index for box in self._boxes if box.area.adjusted(-1.0, -GAP / 2.0, 1.0, GAP / 2.0).contains(x, y)), -1)
@@ -286,6 +298,10 @@ class Overview(SoundPicture):
         proposal = self.proposal_at(x, event.position().y())
         if proposal >= 0:
             self.proposal_heard.emit(proposal)
+            return None
+        best = self.best_of_stretch(x, event.position().y())
+        if best is not None:
+            self.stretch_chosen.emit(best)
             return None
         bar = self.bar_at(x, event.position().y())
         if bar >= 0:
