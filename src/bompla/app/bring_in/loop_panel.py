@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QVBoxLayout
+from PyQt6.QtWidgets import QBoxLayout, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from bompla.analysis.loop.passages import PROPOSED_BARS, Proposal
 from bompla.app.bring_in.overview import SNAPS, Overview, clock, clock_of
@@ -189,7 +189,9 @@ class LoopPanel(Panel):
         row.addWidget(self.use_drums)
         row.addStretch(1)
         column.addStretch(1)
-        row = _row(column)
+        self.main = QWidget()  # below what scrolls, so that it is always in sight
+        row = QHBoxLayout(self.main)
+        row.setContentsMargins(0, 0, 0, 0)
         row.addStretch(1)
         row.addWidget(DragHandle(self._session, "loop", "the loop"))
         row.addWidget(button("Slice this loop", go_on, primary=True, tip="Go on to the Slice stage (Ctrl+2)"))
