@@ -48,6 +48,9 @@ RANGE_VELOCITY, RANGE_CLEAN_DB, RANGE_OTHERS = 24, 1.5, 0.15
 CLEANED = frozenset({"kick", "tom_low", "tom_mid", "tom_high"})
 """Drums from whose pads what sounds underneath is taken, where no slice of the loop has them to themselves; it harms others."""
 
+UNDER_FROM = 0.3
+"""A drum less sure than this is not looked for underneath."""
+
 HIGH_CUT_HZ = {"kick": 5_000.0}
 """Above this, what is left of the hats in a kick that is never alone is louder than its own."""
 
@@ -94,7 +97,8 @@ def pad_of(drum: str, group: Sequence[tuple[Cut, Heard]], lengths_ms: Mapping[in
         layers += [layer_of(strikes[n].cut, velocity=strikes[n].level_velocity, up_to=up_to)
                    for n in (leading, *_equals(strikes, costs, leading, leads))]
     alone = sum(strikes[lead].others.values()) < RANGE_OTHERS
-    shape = Shape(clean=1.0 if drum in CLEANED and not alone else PLAIN.clean)
+    under = any(heard.confidence >= UNDER_FROM for heard in strikes[lead].cut.heard if heard.drum != drum)
+    shape = Shape(clean=1.0 if drum in CLEANED and under else PLAIN.clean)
     low_cut = LOW_CUT_HZ.get(DRUMS[drum].family)
     if low_cut is not None and (not alone or DRUMS[drum].family is Family.HATS):  # a kick under a hat is not always heard as one
         shape = Shape(clean=shape.clean, filter="high", cutoff_hz=low_cut)

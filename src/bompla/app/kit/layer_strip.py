@@ -18,7 +18,7 @@ from bompla.model.document import Document, Layer, Pad
 from bompla.model.kit_edits import set_layer_range, take_off
 from bompla.model.reshape import only_layer
 
-LAYER_WIDTH, LAYER_HEIGHT = 142, 102
+LAYER_WIDTH, LAYER_HEIGHT, SCROLL_BAR, FIT_IN = 142, 102, 13, 2
 
 
 class LayerStrip(QScrollArea):
@@ -49,6 +49,7 @@ class LayerStrip(QScrollArea):
         clear_layout(self._row)
         numbers = {piece.start_sample: piece.number for piece in document.slices()}
         self.setVisible(count > 0)
+        self.setFixedHeight(LAYER_HEIGHT if count > FIT_IN else LAYER_HEIGHT - SCROLL_BAR)
         for layer in pad.layers:
             self._row.addWidget(self._layer_cell(document, pad, layer, 0 if layer.of else numbers.get(layer.at_sample, 0)), 1)
 

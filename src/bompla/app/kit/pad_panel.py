@@ -36,6 +36,7 @@ from bompla.units import note_name
 
 BARS = ("tune", "pan", "clean")
 SHOWN_UNDERNEATH = 2
+TRIM_HEADING = "Start, end and fades"
 
 SOUNDS = " ".join(f"*{suffix}" for suffix in SUFFIXES)
 
@@ -59,7 +60,7 @@ class PadPanel(Panel):
         row.addWidget(button("load file…", self.choose_file, tip=tip("pad_file"), chip=True))
         self.body.addLayout(row)
         self.body.addWidget(self.strip)
-        self.body.addWidget(label("Start, end and fades", "heading"))
+        self.body.addLayout(self._reach_row())
         self.trim = TrimView(session)
         self.body.addWidget(self.trim)
         row = QHBoxLayout()
@@ -81,7 +82,6 @@ class PadPanel(Panel):
         self.body.addLayout(row)
         for picture in (self.trim, self.envelope, self.filter):
             self._connect(picture)
-        self.body.addLayout(self._reach_row())
         self._bars()
         self._choices()
         self.body.addStretch(1)
@@ -99,17 +99,17 @@ class PadPanel(Panel):
         self.body.addLayout(top)
 
     def _reach_row(self) -> QHBoxLayout:
-        """Return the row that says whom a change reaches."""
+        """Return the row over the pictures, which says whom a change reaches, where that is more than one pad."""
         row = QHBoxLayout()
         row.setSpacing(6)
+        self.reach = label(TRIM_HEADING, "heading")
+        row.addWidget(self.reach)
+        row.addStretch(1)
         self.all = button("all pads", self.select_all, chip=True, checkable=True,
                           tip="Select all pads: what is changed here moves all of them by as much. Ctrl+click selects some")
         row.addWidget(self.all)
         self.compare = button("as in the loop", lambda: None, chip=True, checkable=True, tip="Play the unprocessed slice while this is on")
         row.addWidget(self.compare)
-        row.addStretch(1)
-        self.reach = label("", "value")
-        row.addWidget(self.reach)
         return row
 
     def _pad_out(self) -> tuple[frozenset[int], Document | None]:
@@ -302,7 +302,7 @@ class PadPanel(Panel):
         """Say whom a change reaches."""
         document, reached = self._session.store.document, len(self.pads())
         self.all.setChecked(document is not None and reached == len(document.pads) > 1)
-        self.reach.setText(f"changes move {counted(reached, 'pad')}" if reached > 1 else "")
+        self.reach.setText(f"changes move {counted(reached, 'pad')}" if reached > 1 else TRIM_HEADING)
         self.paste.setEnabled(self.copied is not None)
         self.paste.setToolTip(plain_tip(f"Give the selected pads the shape of {self.copied[0]}" if self.copied else "Copy a shape first"))
 
