@@ -242,7 +242,8 @@ class PadGrid(GestureWidget):
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:  # noqa: N802  # Qt's name
         """Open the menu of the pad under the pointer, or of the selected one."""
         assert event is not None
-        pad = self.pad_in(self._slot_at(QPointF(event.pos())))
+        by_key = event.reason() == QContextMenuEvent.Reason.Keyboard
+        pad = self.pad_in(self._cursor if by_key else self._slot_at(QPointF(event.pos())))
         if pad is not None:
             if pad.id not in self._session.shown.selection.pad_ids:
                 self._session.shown.select(pad_id=pad.id)

@@ -88,6 +88,10 @@ class KitStage(Stage):
         self.command("pad_file", self.panel.choose_file)
         self.command("pad_remove", self.remove_pad)
         self.command("kit_remake", self.remake)
+        self.command("kit_from", self.choose_kit)
+        self.command("pads_all", self.panel.select_all)
+        self.command("shape_copy", self.panel.copy_shape)
+        self.command("shape_paste", self.panel.paste_shape)
         self.connect_all()
 
     def _top_row(self) -> QHBoxLayout:
