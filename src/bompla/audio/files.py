@@ -30,7 +30,7 @@ SUFFIXES = (".wav", ".w64", ".rf64", ".flac", ".aif", ".aiff", ".aifc", ".ogg", 
 _LOSSY = ("MP3", "MPEG", "MPEG_LAYER_I", "MPEG_LAYER_II", "MPEG_LAYER_III", "VORBIS", "OPUS")
 _FULL_24 = 1 << 23
 _FLAC_CHANNELS, _FLAC_RATE, _WAV_BYTES = 8, 655_350, 4_000_000_000
-_SNIFF_BYTES = 64
+_SNIFF_BYTES, _PEAK_WITHIN = 64, 4_096
 _BLOCK_FRAMES = 1 << 18
 _TRUSTED_FRAMES = 1 << 20
 """Once so much was there, a header is believed in how much there is."""
@@ -83,13 +83,19 @@ def kept_suffix(clip: Clip) -> str:
 def kept_bytes(clip: Clip) -> bytes:
     """Return a clip as the bytes of a file that gives back every sample of it: see `kept_suffix`."""
     if kept_suffix(clip) == ".wav":
-        return encode_clip(clip, container="RF64" if clip.samples.nbytes > _WAV_BYTES else "WAV", subtype="FLOAT")
+        return _undated(encode_clip(clip, container="RF64" if clip.samples.nbytes > _WAV_BYTES else "WAV", subtype="FLOAT"))
     whole = np.empty(clip.samples.shape, np.int32)
     for n, block in enumerate(_blocks(clip)):  # as whole numbers: of floats the library takes the loudest for a little less
         whole[n * _BLOCK_FRAMES : (n + 1) * _BLOCK_FRAMES] = (block * np.float32(_FULL_24)).astype(np.int32) << 8
     target = io.BytesIO()
     soundfile.write(target, whole, clip.sample_rate, format="FLAC", subtype="PCM_24")
     return target.getvalue()
+
+
+def _undated(wav: bytes) -> bytes:
+    """Return a float WAV without the time at which its peak was noted: the same sound is the same file, whenever it is written."""
+    at = wav.find(b"PEAK", 12, _PEAK_WITHIN)
+    return wav if at < 0 else wav[: at + 12] + bytes(4) + wav[at + 16 :]
 
 
 def _blocks(clip: Clip) -> Iterator[Samples]:

@@ -103,8 +103,8 @@ def put_borrowed(document: Document, slot: int, sound: Borrowed, heard: Heard, *
 
 def _put_layer(document: Document, slot: int, layer: Layer, drum: str, name: str) -> Document:
     pad = next((p for p in document.pads if p.slot == slot), None)
-    if pad is not None:
-        return changed_pad(document, replace(pad, layers=(layer,)))
+    if pad is not None:  # what was set for the loop's own slice is not meant for a sound from a file
+        return changed_pad(document, replace(pad, layers=(layer,), shape=PLAIN if layer.of and not pad.sound_edited else pad.shape))
     note = free_note(document, DRUMS[drum].note, drum)
     new = Pad(document.next_id, slot, drum, name[:40] or DRUMS[drum].label, note, 0.0, (layer,), edited=True, sound_edited=True)
     pads = tuple(sorted([*document.pads, new], key=lambda p: p.slot))
