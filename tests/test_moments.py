@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 import pytest
@@ -22,6 +23,7 @@ from bompla.model.phrase_edits import quantised_by, set_values
 from bompla.model.variation_edits import duplicate_variation, set_layer, set_untouched
 from bompla.render.bake import bake
 from bompla.render.events import BakeRequest
+from conftest import settle
 
 RATE = 48_000
 
@@ -121,3 +123,28 @@ def test_a_moved_moment_leaves_no_click_and_sounds_once(demo: tuple[Document, Cl
     sound = bounce_rebuilt(after, passes=2).samples
     steps = np.abs(np.diff(sound, axis=0)).max()
     assert steps <= 1.05 * np.abs(np.diff(before.original, axis=0)).max()
+
+
+def test_it_is_said_what_the_rebuilt_loop_is_made_of(demo_window: Any, qtbot: Any) -> None:
+    window, session = demo_window, demo_window.session
+    settle(qtbot, window)
+    assert "the loop itself" in window.listening.rebuilt.toolTip()
+    window.go_to_stage("groove")
+    whole = len(bearing(session.store.document))
+    assert len(window.groove.lanes.threads()) == whole
+    assert window.groove.moments.text() == f"{whole} of {whole}"
+    first = kick_with_more(session.store.document)[0]
+    session.store.edit("softer", lambda d: set_velocity(d, [first], 20))
+    settle(qtbot, window)
+    assert len(window.groove.lanes.threads()) == whole - 1
+    assert window.groove.moments.text() == f"{whole - 1} of {whole}"
+    assert "from the pads" in window.listening.rebuilt.toolTip()
+    window.groove.untouched.click("pads")
+    settle(qtbot, window)
+    assert window.groove.lanes.threads() == []
+    assert session.store.history.undo_label == "untouched moments play the pads"
+    assert "made: from the pads" in window.listening.rebuilt.toolTip().replace("only:", "made:")
+    window.playback.bouncer.bounce_loop("rebuilt")
+    settle(qtbot, window)
+    assert "from the pads" in window.messages.text.text()
+    assert np.abs(session.project.clip.samples).max() <= 1.0, "a bounce stays under the ceiling"

@@ -19,7 +19,7 @@ from bompla.engine.host import EngineState
 from bompla.model.detected_pattern import pattern_bars, pattern_meter
 from bompla.model.document import Document
 from bompla.model.wording import position
-from bompla.render.events import WAYS
+from bompla.render.events import WAYS, made_of
 from bompla.render.levels import loudest_pad
 
 SPEEDS = (25, 50, 60, 70, 80, 90, 100, 110, 125, 150, 200)
@@ -126,6 +126,7 @@ class ListeningBar(QWidget):
         playback.transport.moved.connect(self._moved)
         playback.transport.looked_at.connect(self._metered)
         playback.baking.baked_changed.connect(self._show_tempo)
+        playback.baking.baked_changed.connect(self._show_made_of)
         playback.baking.speed_chosen.connect(self._show_speed)
         playback.baking.bars_changed.connect(self._show_bars)
         playback.transport.state_changed.connect(self._state_changed)
@@ -190,6 +191,12 @@ class ListeningBar(QWidget):
             self._suggesting = True
             self.blend.setValue(HEARD_AT[stage])
             self._suggesting = False
+
+    def _show_made_of(self) -> None:
+        """Say on the button what the rebuilt loop is made of."""
+        baked = self._playback.baking.baked
+        if baked is not None:
+            self.rebuilt.setToolTip(f"Play the rebuilt loop only: {made_of(baked)}. {tip('flip')}")
 
     def _hear(self, blend: int) -> None:
         self._chosen = True

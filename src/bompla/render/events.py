@@ -16,6 +16,7 @@ from bompla.model.detected_pattern import EARLIEST_BEATS
 from bompla.model.document import Document, Hit, Layer, Pad, Slice
 from bompla.model.drums import Band
 from bompla.model.shape import PLAIN, Shape, sounding
+from bompla.model.wording import counted
 from bompla.render.shaping import lead_ms
 from bompla.render.underneath import Alone, Most, alone, most_of, underneath, underneath_layer
 from bompla.units import MOST_RAISED_DB, db_to_gain, ms_to_samples, samples_to_ms, velocity_to_db
@@ -105,6 +106,15 @@ class Baked:
     def total_frames(self) -> int:
         """The length of all that plays, in frames."""
         return round(self.frames * self.beats / self.loop_beats)
+
+
+def made_of(baked: Baked) -> str:
+    """Return in words what plays of a pattern: the loop itself, the pads, or how much of each."""
+    moments = sum(bool(event.stands_for) for event in baked.events)
+    struck = len(baked.events) - moments
+    if not moments:
+        return "from the pads"
+    return "the loop itself" if not struck else f"{counted(moments, 'moment')} the loop itself, {counted(struck, 'hit')} from the pads"
 
 
 @dataclass(frozen=True, eq=False)

@@ -16,7 +16,7 @@ from bompla.groove.bounce_analysis import heard_from_original, heard_from_patter
 from bompla.groove.order import Passage, passage_hits
 from bompla.model.analysis_result import AnalysisResult
 from bompla.model.document import Document
-from bompla.render.events import Baked
+from bompla.render.events import Baked, made_of
 
 What = Literal["rebuilt", "original"]
 
@@ -67,4 +67,10 @@ class Bouncer(QObject):
             return
         name = f"{document.title} {'bounced' if what == 'rebuilt' else 'coloured'}"
         request = BounceRequest(what, document, baked, self._baking.playing_passages, name)
-        self._threads.run(_bounce, request, done=lambda made: self._session.openings.add_known(*made), failed=self._session.hub.trouble)
+
+        def done(made: tuple[AnalysisResult, Clip]) -> None:
+            self._session.openings.add_known(*made)
+            if what == "rebuilt":
+                self._session.hub.note(f"{name} is in the project: {made_of(baked)}.")
+
+        self._threads.run(_bounce, request, done=done, failed=self._session.hub.trouble)
