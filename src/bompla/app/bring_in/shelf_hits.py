@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QAbstractItemView, QDialog, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QTableWidgetItem, QVBoxLayout, QWidget
 
 from bompla.app.project.outgoing import show_in_folder
 from bompla.app.project.session import Session
@@ -13,6 +13,7 @@ from bompla.app.project.shelf import WriteHits, find_hits, put_hits
 from bompla.app.project.tasks import Newest, Threads
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import button, drum_box, label
+from bompla.app.ui.heard_table import heard_table
 from bompla.model.document import PADS_PER_PAGE
 from bompla.model.drums import DRUMS
 from bompla.model.wording import counted
@@ -48,19 +49,8 @@ class ShelfHits(QDialog):
         self.line = label("", "dim")
         row.addWidget(self.line, 1)
         column.addLayout(row)
-        self.table = QTableWidget(0, len(COLUMNS))
-        self.table.setAccessibleName("Hits of the shelf")
-        self.table.setHorizontalHeaderLabels(list(COLUMNS))
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.table = heard_table("Hits of the shelf", COLUMNS, self._hear)
         self.table.setSortingEnabled(True)
-        self.table.setShowGrid(False)
-        self.table.setTabKeyNavigation(False)
-        if (rows := self.table.verticalHeader()) is not None:
-            rows.hide()
-        if (header := self.table.horizontalHeader()) is not None:
-            header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        self.table.currentCellChanged.connect(lambda now, _c, before, _b: self._hear(now) if now != before else None)
         self.table.cellClicked.connect(lambda row, _column: self._hear(row))
         column.addWidget(self.table, 1)
         row = QHBoxLayout()

@@ -7,15 +7,12 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QAbstractItemView,
     QComboBox,
     QDialog,
     QFileDialog,
     QHBoxLayout,
-    QHeaderView,
     QListWidget,
     QListWidgetItem,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
@@ -26,6 +23,7 @@ from bompla.app.project.session import Session
 from bompla.app.project.tasks import Newest, Threads
 from bompla.app.sound.playback import Playback
 from bompla.app.ui.controls import button, combo, drum_box, label
+from bompla.app.ui.heard_table import heard_table
 from bompla.groove.pad_table import Swap
 from bompla.kits.own import own_kits
 from bompla.kits.putting import ReadyKit, onto_pads, under_groove
@@ -78,18 +76,7 @@ class KitFrom(QDialog):
         self.presets.activated.connect(lambda _: self._choose_preset())
         top.addWidget(self.presets)
         column.addLayout(top)
-        self.table = QTableWidget(0, len(COLUMNS))
-        self.table.setAccessibleName("Pads of the kit")
-        self.table.setHorizontalHeaderLabels(list(COLUMNS))
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setShowGrid(False)
-        self.table.setTabKeyNavigation(False)
-        if (rows := self.table.verticalHeader()) is not None:
-            rows.hide()
-        if (header := self.table.horizontalHeader()) is not None:
-            header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        self.table.currentCellChanged.connect(lambda now, _c, before, _b: self._hear(now) if now != before else None)
+        self.table = heard_table("Pads of the kit", COLUMNS, self._hear)
         column.addWidget(self.table, 1)
         self.said = label("", "dim")
         self.said.setWordWrap(True)
