@@ -42,13 +42,17 @@ def pad_for_note(pads: Sequence[Pad], note: int) -> tuple[Pad, float] | None:
 
 
 def with_silent_pads(document: Document, notes: Iterable[int]) -> tuple[Document, dict[int, Pad]]:
-    """Return the document with an empty pad for each note that has none, so that nothing is dropped, and those pads by note."""
+    """Return the document with an empty pad for each note that has none, so that nothing is dropped, and those pads by note.
+
+    Where all places are taken, the notes that are left share the last pad that was made, or else the kit's last.
+    """
     made: dict[int, Pad] = {}
     for note in sorted(set(notes)):
         drum = like_note(note) or "perc"
         taken = {pad.slot for pad in document.pads}
         if len(taken) >= MOST_PADS:
-            break
+            made[note] = next(reversed(made.values()), document.pads[-1])
+            continue
         own = free_note(document, note)
         name = f"note {note} {note_name(note)}"
         pad = Pad(document.next_id, free_slot(DRUMS[drum], taken), drum, name, own, edited=True, sound_edited=True)

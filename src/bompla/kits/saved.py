@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from bompla.errors import KitError
+from bompla.export.folder import free_name
 from bompla.export.kit import sfz
 from bompla.export.request import ExportRequest, file_name
 from bompla.files import reason_of, write_atomically
@@ -28,11 +29,11 @@ def saved_kits(folder: Path) -> tuple[Path, ...]:
 
 
 def save_kit(request: ExportRequest, name: str, folder: Path, check: Callable[[], object] = lambda: None) -> Path:
-    """Save a document's kit under a name, in place of one of that name, and return its instrument.
+    """Save a document's kit under a name, with a number where a kit has it already, and return its instrument.
 
     Raises KitError with a sentence where it cannot be written, ExportError where no pad has a sound.
     """
-    own = folder / file_name(name or "kit")
+    own = free_name(folder / file_name(name or "kit"))
     instrument = own / f"{own.name}.sfz"
     made = list(sfz(request, check))
     try:
